@@ -67,6 +67,24 @@ def route_cells(words: list[str]) -> tuple[str, ...]:
     return words[0], _literal(words[1]), " ".join([words[2], *map(_literal, words[3:])])
 
 
+def translate_cells(words: list[str]) -> tuple[str, ...]:
+    """translate | SOURCE and service | leaving INTERFACE | as ADDRESSES."""
+    way = _until(words, "leaving", "both", "entering")
+    end = _until(words, "as", "to", "unchanged")
+    left, who = words[1:way], [words[0]]
+    while left:
+        who.append(_several(left))
+    return who[0], " ".join(who[1:]), " ".join(words[way:end]), _behind(words[end:])
+
+
+def _behind(words: list[str]) -> str:
+    """Return a word and the addresses behind it in their usual form."""
+    if len(words) < 2:
+        return " ".join(words)
+    left = words[1:]
+    return " ".join([words[0], _several(left), *left])
+
+
 def expectation_cells(words: list[str]) -> tuple[str, ...]:
     """expect or keep | CLAIM | SERVICE | END | to END | the rest | comment."""
     end = 3

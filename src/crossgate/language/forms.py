@@ -35,6 +35,10 @@ FORMS: Mapping[str, str] = {
     "interface": "PART PREFIX+ (on SUBNET | at PORT | mac MAC | cost NUMBER | passive)*",
     "port": "PART [to PORT | isolated]",
     "route": "((PREFIX | default) via ADDRESS | PREFIX discard)",
+    "translate": (
+        "(ENDS [SERVICE] leaving PART (as (itself | ENDS) | unchanged) | ENDS both ways PART as "
+        "ENDS | (itself | ENDS) [SERVICE] entering PART to END [port NUMBER])"
+    ),
     "gateway": "ADDRESS+ [on SUBNET] by POINT (, POINT)* [vrid NUMBER]",
     "host": "NEW ADDRESS+ (on SUBNET | at PORT | gateway ADDRESS | mac MAC)* [stateful]",
     "group": "NEW MEMBERS",

@@ -27,7 +27,7 @@ from crossgate.core.model.address import (
 )
 from crossgate.core.model.errors import Place, PlanError
 from crossgate.core.model.ethernet import EthernetList
-from crossgate.core.model.network import Point, PointKind
+from crossgate.core.model.network import Device, Point, PointKind
 from crossgate.core.model.plan import Group, Plan, UnknownName
 from crossgate.core.model.service import Service, ServiceError, split_service
 from crossgate.core.sets.meaning import (
@@ -134,6 +134,7 @@ class Names:
         self.pending_groups: dict[str, Words] = {}
         self.pending_services: dict[str, Words] = {}
         self.pending_outsides: dict[str, Words] = {}
+        self.pending_translations: list[tuple[Device, Words]] = []
         self.broken_groups: set[str] = set()
         self._addresses: dict[Family, dict[str, Addresses]] = {family: {} for family in Family}
         self._services: dict[tuple[str, Family], Service] = {}

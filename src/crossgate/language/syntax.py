@@ -7,7 +7,7 @@ named before what uses the name. A new statement is one row here and its reading
 
 from __future__ import annotations
 
-from crossgate.language import claims, entries, named_sets, settings, times, topology
+from crossgate.language import claims, entries, named_sets, settings, times, topology, translating
 from crossgate.language.cells import (
     acceptance_cells,
     expectation_cells,
@@ -33,6 +33,12 @@ def _sets(names: Names) -> None:
     topology.outsides(names)
 
 
+def _services(names: Names) -> None:
+    """Read the services, and then how devices translate, which names all that stands before."""
+    named_sets.services(names)
+    translating.translations(names)
+
+
 STATEMENTS = {
     row.keyword: row
     for row in (
@@ -49,7 +55,7 @@ STATEMENTS = {
         Row("gateway", topology.gateway, gateway_cells, commas=True),
         Row("host", topology.host, host_cells, Space.NAMES),
         Row("group", named_sets.group, group_cells, Space.NAMES, finish=_sets),
-        Row("service", named_sets.service, named_cells, Space.SERVICES, finish=named_sets.services),
+        Row("service", named_sets.service, named_cells, Space.SERVICES, finish=_services),
         Row("window", times.window, named_cells, Space.WINDOWS, commas=True),
         Row("list", entries.access_list, space=Space.LISTS, block=entries.LIST_LINES),
         Row("place", claims.placement, placement_cells),

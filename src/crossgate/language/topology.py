@@ -31,9 +31,10 @@ from crossgate.core.model.network import (
 )
 from crossgate.core.model.plaintext import numeral
 from crossgate.core.sets.meaning import WordKind, without
-from crossgate.language.cells import interface_cells, named_cells, route_cells
+from crossgate.language.cells import interface_cells, named_cells, route_cells, translate_cells
 from crossgate.language.names import Names, Space, read_several
 from crossgate.language.row import Row
+from crossgate.language.translating import translate
 from crossgate.language.words import Words
 
 _MAX_VLAN = 4094
@@ -527,5 +528,6 @@ DEVICE_LINES = (
     Row("interface", interface, interface_cells, Space.NAMES),
     _PORT,
     Row("route", route, route_cells),
+    Row("translate", translate, translate_cells),
 )
 """What stands in the block of a router or a switch; only a switch has ports."""

@@ -63,6 +63,6 @@ def test_every_engine_says_the_same(
     rows = packet_columns(Family.IPV4, [conversation.first])
     fates = BulkTracer(session.network).trace(rows, one * 0, [spoken], one, one)
     assert tracer.trace(conversation).verdict is verdict
-    assert tracer.fate(conversation, session.network.between(client, server)).verdict is verdict
+    assert tracer.fate(conversation, (session.network.between(client, server),)).verdict is verdict
     assert VERDICTS[fates.verdict[0]] is verdict
     assert Verifier(session).verify(plan.expectations[0]).held is (verdict is Verdict.PERMITTED)

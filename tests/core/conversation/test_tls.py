@@ -182,7 +182,7 @@ def test_every_engine_does_what_going_over_all_of_tls_does(
                 line for _, line in every
             }
             ways = network.between(conversation.source, conversation.destination)
-            fate = tracer.fate(conversation, ways)
+            fate = tracer.fate(conversation, (ways,))
             assert (fate.verdict, fate.stopped.key if fate.stopped else None) == every[0]
             assert fate.agreed == (len(verdicts) == 1)
             assert {told(each) for each in tracer.examples(conversation)} == {*every}

@@ -16,7 +16,7 @@ from crossgate.core.model.plan import Plan
 from crossgate.core.network.endpoints import at_address
 from crossgate.core.network.matrix import Matrix
 from crossgate.core.network.nodes import Outcome, Sequence
-from crossgate.core.network.paths import Endpoint
+from crossgate.core.network.paths import Crossing, Endpoint
 from crossgate.core.network.way_graphs import WayGraphs
 from crossgate.core.network.ways import Network
 from tests.core.network import reference
@@ -29,7 +29,7 @@ def told(graphs: WayGraphs, sequence: Sequence) -> Way:
     """Return a sequence as the reference tells it, which knows nothing of frames."""
     tokens = [graphs.tokens[number] for number in sequence.tokens]
     places = tuple(
-        each.place for each in tokens if not isinstance(each, str) and each.rulings is None
+        each.place for each in tokens if isinstance(each, Crossing) and each.rulings is None
     )
     return (
         places,

@@ -12,6 +12,7 @@ from __future__ import annotations
 
 from collections.abc import Hashable, Iterable, Iterator, Sequence
 from datetime import datetime
+from itertools import product
 from typing import Any, NamedTuple
 
 from crossgate.core.answers.change import Change, asks_for_tls
@@ -29,12 +30,13 @@ from crossgate.core.model.progress import Tell
 from crossgate.core.model.tls import Hello, hello_of, settled, spoken_sorts
 from crossgate.core.model.window import Window, open_at, states
 from crossgate.core.network.ways import Network, Ways
+from crossgate.core.sets import spans as line
 from crossgate.core.sets.effort import TooManyPieces, answered, gathered
 from crossgate.core.sets.frame import PacketSet
 from crossgate.core.sets.minimise import SetLine, fewest_lines
 from crossgate.core.sets.products import Product, left
 from crossgate.core.sets.region import Region, every_packet, whole_packets
-from crossgate.core.traffic.between import Flow, flow_between, united
+from crossgate.core.traffic.between import Flow, flows_between, united
 from crossgate.core.traffic.conditions import mattering
 from crossgate.core.traffic.courses import Course, Opening, by_course, opening_regions
 from crossgate.core.traffic.examples import example, unmentioned
@@ -134,11 +136,11 @@ def named_differences(
 
 
 class _Side(NamedTuple):
-    """What one plan does with a pair: the ways that are taken, None where the addresses are
+    """What one plan does with a pair: the ways that are taken, none where the addresses are
     nobody's, and whether on one link.
     """
 
-    ways: Ways | None
+    ways: tuple[Ways, ...]
     on_link: bool
 
 
@@ -189,15 +191,20 @@ class Comparison:
         ]
         if not begun:
             return
+        sides = (self.old, pair.old), (self.new, pair.new)
         parties = [
-            Party(asking, *side) for asking, side in ((self.old, pair.old), (self.new, pair.new))
+            Party(asking, ways, side.on_link)
+            for asking, side in sides
+            for ways in side.ways or (None,)
         ]
         question = Question(pair.flow, begun, parties)
+        old = range(len(pair.old.ways or (None,)))
+        new = range(len(old), len(parties))
         done: list[Product] = []
         for course, opening in question.openings:
             for part in left(opening, done, question.frame.order):
-                for was in question.answers(0, course, part):
-                    for now in question.answers(1, course, was.opening):
+                for was in question.answers(old, course, part):
+                    for now in question.answers(new, course, was.opening):
                         before, after = _fate(was, now), _fate(now, was)
                         if (before.verdict, before.told) != (after.verdict, after.told):
                             yield course.stray, before, after, now
@@ -207,8 +214,10 @@ class Comparison:
         """Return regions of a leg's packets outside of which both plans do the same; None where
         they ask in different places.
         """
-        old, new = pair.old.ways, pair.new.ways
-        if old is None or new is None or not old.alike(new, self._ask_for_tls):
+        if len(pair.old.ways) != 1 or len(pair.new.ways) != 1:
+            return None
+        (old,), (new,) = pair.old.ways, pair.new.ways
+        if not old.alike(new, self._ask_for_tls) or old.there.seen or old.back.seen:
             return None
         family = pair.flow.senders.family
         found: list[Region] = []
@@ -404,23 +413,25 @@ def _pairs(change: Change, family: Family, missed: list[TooManyPieces] | None) -
         devices = any(
             end is not None and end.device is not None for end in (*source.ends, *destination.ends)
         )
-        flows: list[Flow | None] = []
+        flows: list[list[Flow]] = []
         with gathered(missed):
             flows = [
-                None
+                []
                 if one is None or other is None
-                else flow_between(network, one, other, ends, excluded, hidden[devices], numbers)
+                else flows_between(network, one, other, ends, excluded, hidden[devices], numbers)
                 for network, one, other, numbers in zip(
                     networks, source.ends, destination.ends, nodes, strict=True
                 )
             ]
-        flow = next((each for each in reversed(flows) if each is not None), None)
-        if flow is not None:
-            old, new = (
-                _Side(None, flow.on_link) if each is None else _Side(each.ways, each.on_link)
-                for each in flows
-            )
-            found.append(((old, new, devices), flow))
+        for before, after in product(*map(_or_none, flows)) if flows else ():
+            flow = after or before
+            what = line.common(before.what, after.what) if before and after else flow and flow.what
+            if flow is not None and what:
+                old, new = (
+                    _Side((), flow.on_link) if each is None else _Side(each.every, each.on_link)
+                    for each in (before, after)
+                )
+                found.append(((old, new, devices), flow._replace(what=what)))
     for (old, new, devices), flow in united(found):
         yield _Pair(
             flow,
@@ -431,13 +442,13 @@ def _pairs(change: Change, family: Family, missed: list[TooManyPieces] | None) -
         )
 
 
+def _or_none(flows: list[Flow]) -> Sequence[Flow | None]:
+    return flows or (None,)
+
+
 def _conditional(network: Network, side: _Side, family: Family) -> tuple[AccessList, ...]:
     """Return the lists with conditions that stand on the ways of one side."""
-    return tuple(
-        each
-        for each in lists_on(network, () if side.ways is None else (side.ways,), family)
-        if each.is_conditional
-    )
+    return tuple(each for each in lists_on(network, side.ways, family) if each.is_conditional)
 
 
 _States = dict[tuple[State, State, frozenset[Limit], Hello | None], datetime | None]

@@ -201,7 +201,10 @@ def cells(
                 start, end = ends[source].get(family), ends[destination].get(family)
                 if start is not None and end is not None:
                     numbers = nodes[family](source, destination) if nodes else (None, None)
-                    ways[family] = start, end, network.between(start, end, numbers)
+                    # Across translations the ways depend on what is sent.
+                    plain = not network.plan.translations[family]
+                    several = (network.between(start, end, numbers),) if plain else ()
+                    ways[family] = start, end, several
             for service in services:
                 fates = {}
                 for family, (start, end, several) in ways.items():

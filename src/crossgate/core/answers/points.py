@@ -14,7 +14,6 @@ from crossgate.core.model.accesslist import AccessList, Kind
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.network import Direction, Point, PointKind
 from crossgate.core.network.paths import Crossing, Endpoint, Path
-from crossgate.core.network.way_graphs import WayGraphs
 from crossgate.core.network.ways import Network
 
 
@@ -131,7 +130,7 @@ def _flows(
     from crossgate.core.network.matrix import Matrix
 
     machines = list(_machines(network, family))
-    graphs = WayGraphs(network, family, places=[each.place for each in places])
+    graphs = network.as_if_placed(family, [each.place for each in places])
     matrix = Matrix(graphs, machines)
     flows: dict[Crossing, list[tuple[str, str]]] = {}
     for place in places:

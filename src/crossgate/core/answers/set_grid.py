@@ -84,12 +84,14 @@ class SetGrid:
         found: set[Verdict] = set()
         for flow in sent:
             family = flow.source.address.family
-            if Outcome.LOST not in flow.ways.ends and not lists_on(
-                self.session.network, (flow.ways,), family
+            begun = openings(service, family, self.plan.client_ports)
+            if not any(each.region.common(flow.region) for each in begun):
+                continue  # it is of other services
+            if not any(Outcome.LOST in each.ends for each in flow.every) and not lists_on(
+                self.session.network, flow.every, family
             ):
                 found.add(Verdict.PERMITTED)  # nothing stands on any way
                 continue
-            begun = openings(service, family, self.plan.client_ports)
             for answer in answers(self.asking, flow, begun):
                 found.add(answer.verdict)
                 if len(found) > 1 and Verdict.VARIES in found:

@@ -152,7 +152,7 @@ class Verifier:
         some states.
         """
         done = set[Hashable]()
-        lists = [lists_on(self.network, (flow.ways,), flow.source.address.family) for flow in found]
+        lists = [lists_on(self.network, flow.every, flow.source.address.family) for flow in found]
         for opened, (nth, flow) in product(states, enumerate(found)):
             key = nth, mattering(lists[nth], opened)
             if key in done:
@@ -468,7 +468,11 @@ def _states_on(
     that a promise speaks of.
     """
     lists = (
-        lists_on(network, (flow.ways for flow in found), found[0].source.address.family)
+        lists_on(
+            network,
+            (ways for flow in found for ways in flow.every),
+            found[0].source.address.family,
+        )
         if found
         else []
     )

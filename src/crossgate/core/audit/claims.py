@@ -97,6 +97,8 @@ class Claims:
         claimed = region.between(sources, region.destination)
         wanted = claimed.common(Region(everywhere(self.family), flow.receivers))
         there = flow.ways.there
+        if there.seen:
+            return None  # what a rule makes of an address that is claimed is not looked at
         asked = placed_on(self.case.network, there, self.family)
         if (
             wanted is None
@@ -108,7 +110,7 @@ class Claims:
         for opened in self.case.states_of(asked, lambda: [claimed]):
             key = (opened, there.number, entry, flow.source.segment)
             if entry.in_force(opened) and not self._nowhere.get(key):
-                asking, sent = self.case.asking(opened), flow._replace(ways=ways)
+                asking, sent = self.case.asking(opened), flow._replace(ways=ways, others=())
                 if key not in self._nowhere:
                     self._nowhere[key] = False  # as long as it is not known
                     self._nowhere[key] = (

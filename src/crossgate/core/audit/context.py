@@ -17,12 +17,11 @@ from crossgate.core.model.network import EACH_WAY
 from crossgate.core.model.progress import Tell
 from crossgate.core.network.address_classes import AddressClass, AddressClasses
 from crossgate.core.network.paths import Crossing
-from crossgate.core.network.way_graphs import WayGraphs
 from crossgate.core.sets.addresses import AddressSet
 from crossgate.core.sets.effort import TooManyPieces
 from crossgate.core.sets.patterns import Excluded
 from crossgate.core.sets.region import Region
-from crossgate.core.traffic.between import Flow, flow_between, merged
+from crossgate.core.traffic.between import Flow, flows_between, merged
 from crossgate.core.traffic.conditions import states_for
 from crossgate.core.traffic.flows import Flows, PlacedList
 from crossgate.core.traffic.session import Session
@@ -87,7 +86,7 @@ class Case:
         self._joined: dict[Family, dict[int, tuple[Pattern, ...]]] = {}
         self._senders: dict[str, dict[int, list[int]]] = {}
         self._of_touched: dict[tuple[str, bool], dict[int, list[int]]] = {}
-        self._flows: dict[tuple[Family, int, int], Flow] = {}
+        self._flows: dict[tuple[Family, int, int], list[Flow]] = {}
         self._indexes: dict[tuple[str, State], ListIndex] = {}
         self._coverage: dict[str, list[Coverage]] = {}
 
@@ -208,7 +207,7 @@ class Case:
             }
             places = {place for place in places if (*place, family) not in self.plan.placed}
             ends = [each.end for each in self.session.address_classes(family)]
-            self._matrices[family] = Matrix(WayGraphs(self.network, family, places=places), ends)
+            self._matrices[family] = Matrix(self.network.as_if_placed(family, places), ends)
         return self._matrices[family]
 
     def senders(self, access_list: AccessList) -> dict[int, list[int]]:
@@ -280,7 +279,7 @@ class Case:
         """Return the numbers of the graphs between two address classes, there and back."""
         return self.session.matrix(family).between(one, other)
 
-    def flow(self, family: Family, one: int, other: int) -> Flow:
+    def flows(self, family: Family, one: int, other: int) -> list[Flow]:
         """Return what the machines of an address class send to those of another."""
         key = (family, one, other)
         if key not in self._flows:
@@ -295,7 +294,7 @@ class Case:
                 Excluded(machines[one], machines[other]),
             )
             nodes = self.nodes(family, one, other)
-            self._flows[key] = flow_between(
+            self._flows[key] = flows_between(
                 self.network, ends[0].end, ends[1].end, patterns, excluded, numbers=nodes
             )
         return self._flows[key]

@@ -49,7 +49,7 @@ def never_settled(case: Case) -> Iterator[Finding]:
                 f"whether {line_name(access_list.name, entry.number)} learns what TLS is spoken",
                 case.missed,
             ):
-                flows = [case.flow(access_list.family, one, other) for one, other in pairs]
+                flows = [flow for pair in pairs for flow in case.flows(access_list.family, *pair)]
                 if (
                     begun
                     and flows
@@ -96,7 +96,7 @@ def _unsettled(
     taken = [
         flow for flow in flows if any(each.common(flow.region) is not None for _, each in begun)
     ]
-    seen = [flow for flow in taken if _judges(case, access_list, flow.ways)]
+    seen = [flow for flow in taken if any(_judges(case, access_list, ways) for ways in flow.every)]
     if not seen:
         devices = dict.fromkeys(
             str(point.device)

@@ -156,16 +156,22 @@ class _Answers:
             there, back = self._case.nodes(family, one, other)
             key = (to_whom, other, back, there if self._stateful else -1)
             if key not in self._known:
-                self._known[key] = self._come_back(self._case.flow(family, one, other), begun)
+                self._known[key] = all(
+                    self._come_back(flow, begun) for flow in self._case.flows(family, one, other)
+                )
             if not self._known[key]:
-                yield self._case.flow(family, one, other)
+                yield from self._case.flows(family, one, other)
 
     def _come_back(self, flow: Flow, begun: list[Opening]) -> bool:
         """Whether the lists on all ways back permit the answers to some openings to everyone, in
         all states of the windows.
         """
         none_open, family = self._case.asking(frozenset()), flow.source.address.family
-        back = {each.access_list for each in none_open.asked(flow.ways, Leg.REPLY, family)}
+        back = {
+            each.access_list
+            for ways in flow.every
+            for each in none_open.asked(ways, Leg.REPLY, family)
+        }
         return all(
             self._permit(self._case.asking(opened), flow, opening)
             for opened in self._case.states(*back)
@@ -177,10 +183,14 @@ class _Answers:
         part = region.between(region.source, region.destination & flow.receivers)
         for leg in opening.course.legs if part.destination else ():
             if leg.returns:
-                lists = asking.lists_asked(flow.ways, leg, family)
+                lists = [
+                    each for ways in flow.every for each in asking.lists_asked(ways, leg, family)
+                ]
+                if any(view for _, view in lists):
+                    return False  # what such lists see of the answers is not looked at so plainly
                 for packets in leg_regions(part, opening.course, leg) if lists else ():
                     to_all = packets.between(packets.source, everywhere(family))
-                    if not all(self._permits_all(each, to_all) for each in lists):
+                    if not all(self._permits_all(each, to_all) for each, _ in lists):
                         return False
         return True
 
@@ -199,7 +209,8 @@ def _half_open(
     """
     none_open = case.asking(frozenset())
     asked, back = (
-        none_open.asked(flow.ways, leg, access_list.family) for leg in (Leg.REQUEST, Leg.REPLY)
+        [each for ways in flow.every for each in none_open.asked(ways, leg, access_list.family)]
+        for leg in (Leg.REQUEST, Leg.REPLY)
     )
     if not back or all(each.access_list is not access_list for each in asked):
         return None
@@ -271,8 +282,9 @@ def spoofable(case: Case) -> Iterator[Finding]:
                     and claims.claimable(classes[index].end.segment, entry.source.patterns)
                 )
                 flows = (
-                    case.flow(access_list.family, *pair)
+                    flow
                     for pair in case.across(access_list, entry, sent, strangers)
+                    for flow in case.flows(access_list.family, *pair)
                 )
                 found = (
                     _told(case, access_list, entry, flow, packet)

@@ -193,7 +193,7 @@ class Closing:
         """Return what the list of a place does with what opens; None where that never comes
         there.
         """
-        own = place.access_list
+        own = place.asked
         return None if own is None else known.get((self._script.leading[0], own))
 
     def _of_many(
@@ -219,7 +219,7 @@ class Closing:
         )
         lines, asked = 0, list[int]()
         for leg, token, mark in marks.lines_in(family):
-            own = at[token].access_list
+            own = at[token].asked
             if leg > last or own is None:
                 continue
             line = (

@@ -5,15 +5,16 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from typing import NamedTuple
 
-from crossgate.core.conversation.places import Walk
+from crossgate.core.conversation.places import Asked, Walk
 from crossgate.core.conversation.rules import Decided, Decision, Leg
 from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.model.accesslist import AccessList, Decider
 from crossgate.core.network.nodes import Outcome
 from crossgate.core.network.nodes import Sequence as Tokens
+from crossgate.core.network.paths import Crossing
 from crossgate.core.network.way_graph import WayGraph
 
-Decisions = Mapping[tuple[Leg, AccessList], Decision]
+Decisions = Mapping[tuple[Leg, Asked], Decision]
 
 
 class Link(NamedTuple):
@@ -92,6 +93,19 @@ class Ending(NamedTuple):
             judges=self.judges | other.judges,
             example=self.example if self.by <= other.by else other.example,
         )
+
+    @property
+    def lines(self) -> list[tuple[int, Crossing, Decider]]:
+        """The lines that decided on some of these ways, each with the number of its leg and where
+        it stands.
+        """
+        if self.example is None:
+            return []
+        every, places = self.example.lines.every, self.example.walk.places
+        return [
+            (every[number][0], *places.decided(every[number][1], every[number][2]))
+            for number in numbers_of(self.decided)
+        ]
 
     @property
     def passed(self) -> tuple[Decided, ...]:

@@ -4,22 +4,25 @@ ways.
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Iterator, Sequence
 from typing import NamedTuple
 
+from crossgate.core.conversation.choices import choices
 from crossgate.core.conversation.endings import Ending
 from crossgate.core.conversation.opening import Conversation
-from crossgate.core.conversation.places import Places, Walk
+from crossgate.core.conversation.places import Asked, Places, Walk
 from crossgate.core.conversation.rules import Decision, Leg, legs_of, packet_on, script
 from crossgate.core.conversation.story import FirstPaths, Paths, Trace, astray, story
 from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.conversation.walk import follow_whole
 from crossgate.core.lists.index import ListIndex
 from crossgate.core.model.accesslist import AccessList, Decider, DeciderKey
-from crossgate.core.model.address import Address, Family
+from crossgate.core.model.address import Family
 from crossgate.core.model.condition import State
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.tls import UNSETTLED, hello_of
 from crossgate.core.network.nodes import MOST_WAYS
+from crossgate.core.network.view import Choice, View, packet_in
 from crossgate.core.network.ways import Network, Ways
 from crossgate.core.sets.effort import TooManyPieces, question
 
@@ -30,6 +33,14 @@ class Indexes:
     def __init__(self, state: State) -> None:
         self.state = state
         self._indexes: dict[AccessList, tuple[ListIndex, list[ListIndex]]] = {}
+        self._choices: dict[Asked, tuple[Choice, ...]] = {}
+
+    def choices(self, access_list: AccessList, view: View) -> tuple[Choice, ...]:
+        """Return what may have been chosen in a view, as far as a list tells it apart."""
+        key = access_list, view
+        if key not in self._choices:
+            self._choices[key] = choices(access_list, view)
+        return self._choices[key]
 
     def decision(self, access_list: AccessList, packet: Packet) -> Decision:
         """Return what a list does with a packet: what it stops, but would let by if another TLS
@@ -53,6 +64,20 @@ class Indexes:
         return Decision(decider, True)
 
 
+def least(decisions: Iterable[Decision]) -> Decision:
+    """Return the first decision that does not let by, else the first by which something is due,
+    else the first.
+    """
+    found: Decision | None = None
+    for each in decisions:
+        if not each.permits:
+            return each
+        if found is None or (found.due is None and each.due is not None):
+            found = each
+    assert found is not None  # there is always something to decide about
+    return found
+
+
 class OnePacket:
     """Carries the packet that opens a conversation: there is nothing to divide, so that the part is
     None.
@@ -69,9 +94,19 @@ class OnePacket:
             found = self._packets[leg] = packet_on(self._first, leg, self._answer)
         return found
 
-    def decide(self, part: None, leg: Leg, access_list: AccessList) -> list[tuple[None, Decision]]:
-        """Return what a list does with the packet of a leg."""
-        return [(None, self._indexes.decision(access_list, self.packet(leg)))]
+    def decide(self, part: None, leg: Leg, asked: Asked) -> list[tuple[None, Decision]]:
+        """Return what a list does with the packet of a leg as it sees it: where a device has
+        chosen something of it, the least that it does for any choice.
+        """
+        access_list, view = asked
+        if not view:
+            return [(None, self._indexes.decision(access_list, self.packet(leg)))]
+        return [(None, least(self._viewed(leg, access_list, view)))]
+
+    def _viewed(self, leg: Leg, access_list: AccessList, view: View) -> Iterator[Decision]:
+        for choice in self._indexes.choices(access_list, view) or (None,):
+            seen = packet_on(packet_in(view, self._first, choice), leg, self._answer)
+            yield self._indexes.decision(access_list, seen)
 
 
 class Fate(NamedTuple):
@@ -127,19 +162,20 @@ class Tracer:
 
         Raises `TooManyPieces` when they are too many.
         """
-        ways, every = self.ways(conversation), list[Trace]()
+        several, every = self.ways(conversation), list[Trace]()
         graphs, paths = (
             self.network.graphs(conversation.first.family),
             Paths(self.network, conversation, self._met, alone=True),
         )
-        few = max(ways.there.count, ways.back.count) <= MOST_WAYS
-        for there in ways.there.sequences if few else ():
-            for back in ways.back.sequences if len(every) <= MOST_WAYS else ():
-                alone = Ways(graphs.alone(there), graphs.alone(back), ways.unanswered)
-                (ending,) = self.endings(conversation, alone)
-                every.append(story(paths, ending))
-                if ending.example is None or not ending.example.returned:
-                    break
+        few = max(max(each.there.count, each.back.count) for each in several) <= MOST_WAYS
+        for ways in several if few else ():
+            for there in ways.there.sequences:
+                for back in ways.back.sequences if len(every) <= MOST_WAYS else ():
+                    alone = ways.alone(graphs.alone(there), graphs.alone(back))
+                    (ending,) = self.endings(conversation, (alone,))
+                    every.append(story(paths, ending))
+                    if ending.example is None or not ending.example.returned:
+                        break
         if not few or len(every) > MOST_WAYS:
             raise TooManyPieces(
                 f"more than {MOST_WAYS:,} ways meet different lists there, which are not shown "
@@ -148,7 +184,7 @@ class Tracer:
             )
         return _compared(every, len(every))
 
-    def fate(self, conversation: Conversation, ways: Ways) -> Fate:
+    def fate(self, conversation: Conversation, ways: Sequence[Ways]) -> Fate:
         """Return what `trace` finds of a conversation, given its ways."""
         endings = self.endings(conversation, ways)
         first = endings[0]
@@ -156,22 +192,29 @@ class Tracer:
         return Fate(first.verdict, None if first.stop is None else first.stop.decider, agreed)
 
     def endings(
-        self, conversation: Conversation, ways: Ways | None = None, by: DeciderKey | None = None
+        self,
+        conversation: Conversation,
+        ways: Sequence[Ways] = (),
+        by: DeciderKey | None = None,
     ) -> list[Ending]:
         """Return how a conversation ends on its ways, on some of them where these are given; `by`
         is the line that endings tell of.
         """
         strays = conversation.claimed is not None and astray(self.network, conversation) is not None
-        ways = self.ways(conversation) if ways is None else ways
         return self.endings_of(
-            conversation.first, conversation.on_link, ways, strays, by, conversation.alone
+            conversation.first,
+            conversation.on_link,
+            ways or self.ways(conversation),
+            strays,
+            by,
+            conversation.alone,
         )
 
     def endings_of(
         self,
         first: Packet,
         on_link: bool,
-        ways: Ways,
+        ways: Sequence[Ways],
         strays: bool,
         by: DeciderKey | None = None,
         alone: bool = False,
@@ -181,7 +224,24 @@ class Tracer:
         `on_link` between machines of one link; with `strays` the answers go to another machine;
         `by` is the line that endings tell of. Sent `alone` it opens none.
         """
-        legs, answer = legs_of(first, on_link, alone)
+        if len(ways) == 1:
+            return self._followed(first, on_link, ways[0], strays, by, alone)
+        found = list[Ending]()
+        for each in ways:  # the first way of all is one of the first ones
+            endings = self._followed(first, on_link, each, strays, by, alone)
+            found += [one._replace(first=one.first and not found) for one in endings]
+        return found
+
+    def _followed(
+        self,
+        first: Packet,
+        on_link: bool,
+        ways: Ways,
+        strays: bool,
+        by: DeciderKey | None,
+        alone: bool,
+    ) -> list[Ending]:
+        legs, answer = legs_of(first, on_link and not ways.led, alone)
         speaks = (
             self._speaks if self._asks and self.network.asks_for_tls(ways, first.family) else None
         )
@@ -192,13 +252,13 @@ class Tracer:
         with question("what becomes of one packet on all its equal ways"):
             return follow_whole(walk, carried, None, by)
 
-    def ways(self, conversation: Conversation) -> Ways:
-        """Return all ways of a conversation; the answers go to the address that it claims."""
-        first, source = conversation.first, conversation.source
-        there, back = Address(first.family, first.destination), Address(first.family, first.source)
-        graphs = self.network.graphs(first.family)
-        graph = graphs.graph(source, there), graphs.graph(conversation.destination, back)
-        return self.network.there_and_back(*graph, self.network.unanswered(source, there))
+    def ways(self, conversation: Conversation) -> tuple[Ways, ...]:
+        """Return all ways of a conversation, the first path's first; the answers go to the address
+        that it claims.
+        """
+        return self.network.of_packet(
+            conversation.source, conversation.destination, conversation.first
+        )
 
 
 def _compared(every: list[Trace], ways: int) -> list[Trace]:

@@ -11,8 +11,13 @@ from crossgate.core.conversation.rules import Decided, Script
 from crossgate.core.model.accesslist import AccessList, Decider
 from crossgate.core.model.address import Family
 from crossgate.core.network.nodes import Outcome
+from crossgate.core.network.paths import Crossing
+from crossgate.core.network.view import View
 from crossgate.core.network.way_graph import WayGraph
 from crossgate.core.network.ways import Network, Ways
+
+Asked = tuple[AccessList, View]
+"""A list, and the view in which it sees packets."""
 
 
 class Place(NamedTuple):
@@ -21,6 +26,7 @@ class Place(NamedTuple):
 
     `remembers` is the device of the list where that is stateful. A list that is not `flagged` asks
     for no TCP flags: it does with every later leg of a direction what it does with the leading one.
+    `asked` is that list with the view in which it sees packets.
     """
 
     device: str | None
@@ -28,6 +34,7 @@ class Place(NamedTuple):
     access_list: AccessList | None
     remembers: str | None
     flagged: bool
+    asked: Asked | None = None
 
 
 class Places:
@@ -89,16 +96,20 @@ class Places:
     def decided(self, token: int, decider: Decider) -> Decided:
         """Return a line with the crossing at which it stands."""
         crossing = self._graphs.tokens[token]
-        assert not isinstance(crossing, str)  # a device decides nothing
+        assert isinstance(crossing, Crossing)  # nothing else decides
         return Decided(crossing, decider)
 
     def _place(self, number: int) -> Place:
         met = self._graphs.tokens[number]
         if isinstance(met, str):
             return Place(met, number, None, None, False)
+        if not isinstance(met, Crossing):
+            return Place(None, number, None, None, False)
         device, own = met.remembered_by, self._network.list_at(met, self._family)
         remembers = device if device in self._network.stateful else None
-        return Place(None, number, own, remembers, own is not None and own.asks_for_flags)
+        flagged = own is not None and own.asks_for_flags
+        asked = None if own is None else (own, met.view)
+        return Place(None, number, own, remembers, flagged, asked)
 
 
 class Walk(NamedTuple):

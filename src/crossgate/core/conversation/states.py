@@ -5,13 +5,13 @@ from __future__ import annotations
 from typing import Generic, TypeVar
 
 from crossgate.core.conversation.many import Many
+from crossgate.core.conversation.places import Asked
 from crossgate.core.conversation.rules import Decision, Leg
 from crossgate.core.conversation.trails import START, Kind, Stop, Trail
-from crossgate.core.model.accesslist import AccessList
 from crossgate.core.network.nodes import Outcome
 
 Part = TypeVar("Part")
-Known = dict[tuple[Leg, AccessList], Decision]
+Known = dict[tuple[Leg, Asked], Decision]
 Found = dict[tuple[Outcome | Stop, Kind], Trail | Many]
 """How ways of one direction end: by no way, by arriving, or by a line."""
 
@@ -42,7 +42,7 @@ class State(Generic[Part]):
         """
         self.answers: dict[Kind, Found] = {}
 
-    def fork(self, part: Part, key: tuple[Leg, AccessList], decision: Decision) -> State[Part]:
+    def fork(self, part: Part, key: tuple[Leg, Asked], decision: Decision) -> State[Part]:
         """Return a copy for a piece of the part, of which it is known what one more list does."""
         other = State(part, 0)
         other.known = {**self.known, key: decision}
@@ -73,7 +73,7 @@ class OneWay(Generic[Part]):
         self.arrived: tuple[Kind, Trail] | None = None
         self.end: Outcome | Stop = Outcome.ARRIVED
 
-    def fork(self, part: Part, key: tuple[Leg, AccessList], decision: Decision) -> OneWay[Part]:
+    def fork(self, part: Part, key: tuple[Leg, Asked], decision: Decision) -> OneWay[Part]:
         """Return a copy for a piece of the part, of which it is known what one more list does."""
         other = OneWay(part)
         other.known = {**self.known, key: decision}

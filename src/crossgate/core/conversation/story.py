@@ -18,7 +18,7 @@ from crossgate.core.model.packet import Packet
 from crossgate.core.network.endpoints import at_address
 from crossgate.core.network.nodes import Sequence as Tokens
 from crossgate.core.network.paths import Crossing, Endpoint, Path
-from crossgate.core.network.ways import Network
+from crossgate.core.network.ways import CrossedWays, Network
 
 
 class Outcome(StrEnum):
@@ -139,7 +139,7 @@ class Met:
         """
         leading, decisions, found = example.walk.script.leading, example.decisions, list[Asked]()
         for crossing, own in again:
-            decision = decisions[leading[0], own]
+            decision = decisions[leading[0], (own, crossing.view)]
             found.append(Asked(crossing, own, decision.due or decision.decider, again=True))
             if decision.due is not None:
                 return found
@@ -150,7 +150,8 @@ class Met:
                 if (crossing, stands) not in again:
                     found.append(Asked(crossing, stands, None, remembered=True))
             else:
-                decision = decisions.get((leg, stands)) or decisions[leading[leg.returns], stands]
+                seen = stands, crossing.view
+                decision = decisions.get((leg, seen)) or decisions[leading[leg.returns], seen]
                 found.append(Asked(crossing, stands, decision.decider))
                 if not decision.permits:
                     return found
@@ -184,12 +185,23 @@ class Paths:
 
     def of(self, ending: Ending) -> tuple[Met, Met]:
         """Return the paths there and back of an ending's example, with what is met on them."""
+        ways = None if ending.example is None else ending.example.walk.ways
+        if isinstance(ways, CrossedWays):
+            return self._crossed(ways, ending)
         if (ending.first and not self._alone) or not (
             self._first[0].path.forks or self._first[1].path.forks
         ):
             return self._first
         there, back = sequences(ending)
         return self._met(0, there), self._met(1, back)
+
+    def _crossed(self, ways: CrossedWays, ending: Ending) -> tuple[Met, Met]:
+        family = self.conversation.first.family
+        there, back = (
+            Met(self.network, ways.path(way, sequence), family)
+            for way, sequence in enumerate(sequences(ending))
+        )
+        return there, back
 
     def _first_of(self, origin: Endpoint, destination: Address) -> Met:
         key = origin.sender, destination

@@ -29,28 +29,26 @@ from typing import Generic, Protocol
 from crossgate.core.conversation.closing import Closing
 from crossgate.core.conversation.endings import Ending, Lines, Link, numbers_of
 from crossgate.core.conversation.many import Many, Marks
-from crossgate.core.conversation.places import Place, Walk
+from crossgate.core.conversation.places import Asked, Place, Walk
 from crossgate.core.conversation.rules import Decision, Leg
 from crossgate.core.conversation.states import Found, OneWay, Part, State
 from crossgate.core.conversation.trails import START, Kind, LateStop, Stop, Trail, met
-from crossgate.core.model.accesslist import AccessList, Decider, DeciderKey
+from crossgate.core.model.accesslist import Decider, DeciderKey
 from crossgate.core.network.nodes import Outcome
 from crossgate.core.sets.effort import spend
 
 _FEW_JUDGES = 4
 """Up to so many lists that may judge TLS tell ways apart by kinds, which is faster then."""
-Divided = tuple[tuple[Leg, AccessList], Sequence[tuple[Part, Decision]]]
+Divided = tuple[tuple[Leg, Asked], Sequence[tuple[Part, Decision]]]
 """A list that divides a part on a leg, and the pieces."""
 
 
 class Carrier(Protocol[Part]):
     """What is carried, in parts that are never empty."""
 
-    def decide(
-        self, part: Part, leg: Leg, access_list: AccessList
-    ) -> Sequence[tuple[Part, Decision]]:
-        """Part it by what a list does with the packets of a leg; the parts are apart, and together
-        all of it.
+    def decide(self, part: Part, leg: Leg, asked: Asked) -> Sequence[tuple[Part, Decision]]:
+        """Part it by what a list does with the packets of a leg as it sees them; the parts are
+        apart, and together all of it.
         """
         ...
 
@@ -206,11 +204,11 @@ class _Followed(Generic[Part]):
             return None
         matters, leading = False, self._script.leading[1]
         for place in doubtful:
-            if place.access_list is not None:
-                divided = self._ask(state, leading, place.access_list)
+            if place.asked is not None:
+                divided = self._ask(state, leading, place.asked)
                 if divided is not None:
                     return divided
-                decision = state.known[leading, place.access_list]
+                decision = state.known[leading, place.asked]
                 matters = (
                     matters
                     or not decision.permits
@@ -248,14 +246,14 @@ class _Followed(Generic[Part]):
         )
 
     def _ask(
-        self, state: State[Part] | OneWay[Part], leg: Leg, access_list: AccessList
+        self, state: State[Part] | OneWay[Part], leg: Leg, asked: Asked
     ) -> Divided[Part] | None:
         """See to it that it is known what a list does with a part on a leg; return the pieces where
         it divides it.
         """
-        key = leg, access_list
+        key = leg, asked
         if key not in state.known:
-            pieces = self._carrier.decide(state.part, leg, access_list)
+            pieces = self._carrier.decide(state.part, leg, asked)
             if len(pieces) > 1:
                 return key, pieces
             state.part, state.known[key] = pieces[0]
@@ -267,7 +265,7 @@ class _Followed(Generic[Part]):
         """Ask the list of a place about all legs that come by: about later ones only where nobody
         remembers the conversation.
         """
-        own, leading = place.access_list, self._script.leading[way]
+        own, leading = place.asked, self._script.leading[way]
         if own is None or self._passes_unasked(way, place):
             return None
         divided = self._ask(state, leading, own)
@@ -375,7 +373,7 @@ class _Followed(Generic[Part]):
         """Lead a trail by a place, and return its kind then, and the line that stops it there, if
         one does. All rules of a place are here.
         """
-        own, device = place.access_list, place.device
+        own, device = place.asked, place.device
         if device is not None:
             # On the way there it remembers; and if the answer passes it too, it judges.
             trail.remembered |= {device}
@@ -396,7 +394,7 @@ class _Followed(Generic[Part]):
                 if kind.late is None or later < kind.late.leg:
                     decider, permits, _ = state.known[leg if place.flagged else leading, own]
                     kind = self._note(kind, trail, later, place, decider, permits)
-        elif own.tls and way == 0 and self._script.settling and not self._judges:
+        elif own[0].tls and way == 0 and self._script.settling and not self._judges:
             kind = kind._replace(judges=(*kind.judges, (place, due)))
         return kind, None
 

@@ -4,12 +4,14 @@ points lists stand at.
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass, field
 from enum import StrEnum
 from typing import NamedTuple
 
 from crossgate.core.model.address import Address, Family, Pattern, prefix
 from crossgate.core.model.errors import Place, placeless
+from crossgate.core.model.service import ServiceTerm
 
 
 class Direction(StrEnum):
@@ -177,12 +179,65 @@ class Route(NamedTuple):
     place: Place
 
 
+class TranslationKind(StrEnum):
+    """Which addresses a rule translates, of packets that go which way through its interface."""
+
+    LEAVING = "leaving"
+    BOTH_WAYS = "both ways"
+    ENTERING = "entering"
+
+
+@placeless
+class Translation(NamedTuple):
+    """A rule of a device at one of its interfaces, for one family.
+
+    - LEAVING (RFC 2663 section 4.1.2): what leaves from an `inside` address gets one of the
+      `public` ones and a port of the device's choice; with no `public` ones it goes as it is.
+    - BOTH_WAYS (RFC 2663 section 4.1.1, RFC 6296): the n-th `inside` address is the n-th `public`
+      one outside. Both are prefixes, pair by pair of one length.
+    - ENTERING: what comes in for the `public` address goes to the one `inside`, and to the `port`
+      where one is given.
+
+    It takes packets of its `services` alone, by the protocol, port or message that open a
+    conversation; None is every packet.
+    """
+
+    device: str
+    interface: str
+    kind: TranslationKind
+    family: Family
+    inside: tuple[Pattern, ...]
+    public: tuple[Pattern, ...]
+    services: tuple[ServiceTerm, ...] | None
+    port: int | None
+    text: str
+    place: Place
+
+    @property
+    def point(self) -> Point:
+        """The interface at which it translates."""
+        return Point(PointKind.INTERFACE, self.device, self.interface)
+
+    def is_public(self, address: Address) -> bool:
+        """Whether it makes an address stand for others outside."""
+        return address.family is self.family and any(
+            each.contains(address.value) for each in self.public
+        )
+
+    def pairs(self) -> Iterator[tuple[Pattern, Pattern]]:
+        """Yield the prefixes that are one to one, inside and outside; none where a pool hides who
+        sends.
+        """
+        if self.kind is not TranslationKind.LEAVING:
+            yield from zip(self.inside, self.public, strict=True)
+
+
 @dataclass(frozen=True, slots=True)
 class Device:
     """A router or a switch. A stateful one lets the later packets of a conversation by unasked.
 
     One that is `closed` denies what comes in at an interface where no list of its family stands
-    inbound.
+    inbound. Its `translations` stand in the order of their lines.
     """
 
     name: str
@@ -193,6 +248,7 @@ class Device:
     ports: dict[str, Port] = field(default_factory=dict)
     routes: list[Route] = field(default_factory=list)
     closed: bool = False
+    translations: list[Translation] = field(default_factory=list)
 
     @property
     def itself(self) -> Point:

@@ -30,6 +30,7 @@ from crossgate.core.model.network import (
     PointKind,
     Segment,
     SharedGateway,
+    Translation,
 )
 from crossgate.core.model.packet import MOST_PORT
 from crossgate.core.model.service import (
@@ -246,6 +247,23 @@ class Plan:
             for interface in device.interfaces.values()
             for own in interface.addresses
         }
+
+    @cached_property
+    def translations(self) -> dict[Family, tuple[Translation, ...]]:
+        """The rules of address translation of each family, device by device in their order."""
+        every = [each for device in self.devices.values() for each in device.translations]
+        return {family: tuple(each for each in every if each.family is family) for family in Family}
+
+    def translated_at(self, address: Address) -> Interface | None:
+        """Return the interface at which an address stands for others; None for an address that
+        somebody has, too.
+        """
+        if not self.translations[address.family] or self.is_given(address):
+            return None
+        rule = next(
+            (each for each in self.translations[address.family] if each.is_public(address)), None
+        )
+        return None if rule is None else self.devices[rule.device].interfaces[rule.interface]
 
     @cached_property
     def gateway_at(self) -> dict[Address, SharedGateway]:

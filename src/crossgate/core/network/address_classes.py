@@ -19,6 +19,7 @@ from crossgate.core.model.scope import scoped_blocks
 from crossgate.core.network.endpoints import EndpointSet, at_address
 from crossgate.core.network.forwarding import Forwarding
 from crossgate.core.network.paths import Endpoint
+from crossgate.core.network.translated import told_apart
 from crossgate.core.sets.patterns import common
 
 
@@ -127,7 +128,7 @@ def boundaries(network: Forwarding, family: Family) -> set[Pattern]:
             or (host.mac is not None and plan.framed)
         ):
             found.update(single(address) for address in host.addresses if address.family is family)
-    return found
+    return found | told_apart(plan.translations[family], found)
 
 
 def address_classes(

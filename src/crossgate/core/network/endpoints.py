@@ -161,6 +161,8 @@ def at_address(network: Forwarding, address: Address) -> Endpoint:
         gateway = plan.gateway_at[address]
         first, *others = (point.owner for point in gateway.by)
         return Endpoint(str(address), address, gateway.on, device=first, others=tuple(others))
+    if plan.translated_at(address) is not None:
+        return Endpoint(str(address), address, NO_SEGMENT)  # it stands for others, and is nobody's
     segment = plan.segment_of(address)
     if (segment is None or segment.outside) and scope_of(address) is not None:
         return Endpoint(str(address), address, NO_SEGMENT)

@@ -23,6 +23,7 @@ class FailureKind(StrEnum):
     DOWN = "down"
     LINK_ONLY = "link-only"
     LOOP = "loop"
+    NO_TRANSLATION = "no-translation"
 
 
 class Failure(NamedTuple):

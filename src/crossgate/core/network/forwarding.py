@@ -31,6 +31,7 @@ from crossgate.core.network.failure import Failure, FailureKind
 from crossgate.core.network.layer2 import Wire
 from crossgate.core.network.paths import Crossing, Endpoint, Hop, Path
 from crossgate.core.network.routes import Routes
+from crossgate.core.network.translated import not_led_in
 
 
 class Forwarding(Routes):
@@ -542,6 +543,9 @@ class Forwarding(Routes):
         destination: Address,
         sender: Endpoint | None,
     ) -> Hop:
+        translating = self.plan.translated_at(destination)
+        if translating is not None and translating.on == segment:
+            return self._translated(crossings, translating, attached, destination, sender)
         owner = self.plan.interface_of.get(destination)
         if owner is not None and self.plan.is_down(owner):
             return Hop(crossings, None, True, Failure(FailureKind.DOWN, f"{owner.point} is down"))
@@ -599,6 +603,36 @@ class Forwarding(Routes):
         if host is not None and host.on == segment:
             last = self._followed(host.point, Direction.OUTBOUND, frame, destination.family)
         return Hop((*crossings, *crossed, *last), None, True)
+
+    def _translated(
+        self,
+        crossings: tuple[Crossing, ...],
+        translating: Interface,
+        attached: Interface | Point | None,
+        destination: Address,
+        sender: Endpoint | None,
+    ) -> Hop:
+        """Return the move to the device that answers for an address that stands for others; what it
+        makes of it the ways across translations tell.
+        """
+        nobody = not_led_in(translating.point, destination)
+        if isinstance(attached, Interface) and attached.device == translating.device:
+            return Hop(crossings, None, True, nobody)
+        frame = Frame(
+            attached.mac if isinstance(attached, Interface) else sender.mac if sender else None,
+            translating.mac,
+        )
+        if sender is not None:
+            crossings = (*crossings, *self._from_host(sender, frame))
+        if self.plan.is_down(translating):
+            failure = Failure(FailureKind.DOWN, f"{translating.point} is down")
+            return Hop(crossings, None, True, failure)
+        ports = self.wire.between(attached, translating)
+        if ports is None:
+            return Hop(crossings, None, True, self._no_cable(f"to {translating.point}"))
+        crossed = self._crossed(ports, frame, destination.family)
+        inward = Crossing(translating.point, Direction.INBOUND)
+        return Hop((*crossings, *crossed, inward), translating.device, True, nobody)
 
     def _is_isolated(self, segment: Segment, port: Point | None) -> bool:
         """Whether a machine of a subnet, at a port or at none, gets no frame of others that are so

@@ -22,6 +22,7 @@ from crossgate.core.model.debug import log
 from crossgate.core.model.ethernet import group_mac
 from crossgate.core.network.columns import Column, Edge
 from crossgate.core.network.costs import FAR, chosen
+from crossgate.core.network.crossed import CrossedGraphs
 from crossgate.core.network.nodes import Outcome
 from crossgate.core.network.paths import Endpoint, Hop, Path
 from crossgate.core.network.way_graphs import WayGraphs
@@ -66,6 +67,8 @@ class Matrix:
             if row not in made:
                 made.add(row)
                 self.numbers[row] = self._sent(end)
+        if isinstance(graphs, CrossedGraphs):
+            self._cross(graphs)
         log(
             __name__,
             "the ways of %s between %s address classes, from %s sorts of senders: %s different",
@@ -74,6 +77,20 @@ class Matrix:
             len(senders),
             len(self._nodes.of),
         )
+
+    def _cross(self, graphs: CrossedGraphs) -> None:
+        """Put in the numbers of pairs whose packets or answers cross a border of translations;
+        senders that send alike may be translated otherwise, so each has its row.
+        """
+        plain = self.numbers[self.row]
+        nodes = np.unique(plain)
+        matters = np.array([graphs.matters(node) for node in nodes.tolist()], dtype=bool)
+        crossing = matters[np.searchsorted(nodes, plain)]
+        self.numbers, self.row = plain.copy(), np.arange(len(self.ends))
+        for one, other in np.argwhere(crossing | crossing.T).tolist():
+            if one != other:
+                known = int(plain[one, other]), int(plain[other, one])
+                self.numbers[one, other] = graphs.number(self.ends[one], self.ends[other], known)
 
     def between(self, one: int, other: int) -> tuple[int, int]:
         """Return the nodes of what two ends send to each other, there and back."""
@@ -173,7 +190,7 @@ class Matrix:
     def _alone(self, found: Numbers, origin: Endpoint, columns: Collection[int]) -> Numbers:
         """Return a row with the nodes of some pairs, each asked by itself."""
         for column in columns:
-            found[column] = self.graphs.node(origin, self.ends[column].address)
+            found[column] = self.graphs.plain(origin, self.ends[column].address)
         return found
 
     def _by_machine(self, origin: Endpoint) -> Numbers:
@@ -266,7 +283,7 @@ class Matrix:
             on_link = self._network.unanswered(origin, address)
             key = on_link, group_mac(address) if self._network.plan.framed else None
             if key not in told:
-                told[key] = self.graphs.node(origin, address)
+                told[key] = self.graphs.plain(origin, address)
             found[column] = told[key]
         return found
 

@@ -10,18 +10,20 @@ from crossgate.core.model.address import Address
 from crossgate.core.model.ethernet import Ruling
 from crossgate.core.model.network import Direction, Point, PointKind, stands_at
 from crossgate.core.network.failure import Failure
+from crossgate.core.network.view import NOT_TRANSLATED, View
 
 
 class Crossing(NamedTuple):
     """A packet passing a place in one direction, or the frame that carries it.
 
     For a frame at a place with an ethernet list, `rulings` are the lines of that which may decide
-    it; None for the packet.
+    it; None for the packet. The `view` is what translations have made of the packet there.
     """
 
     point: Point
     direction: Direction
     rulings: tuple[Ruling, ...] | None = None
+    view: View = NOT_TRANSLATED
 
     @property
     def remembered_by(self) -> str | None:

@@ -8,12 +8,27 @@ from collections.abc import Container, Iterator
 from functools import cached_property
 from typing import NamedTuple
 
+from crossgate.core.model.network import Direction, Point
 from crossgate.core.network.nodes import Nodes, Outcome, Sequence
 from crossgate.core.network.paths import Crossing
 
-Token = Crossing | str
-"""A place with a list, crossed in a direction by packets or by frames; or the name of a stateful
-device that is passed.
+
+class Border(NamedTuple):
+    """An interface of a device that translates, crossed in a direction."""
+
+    point: Point
+    direction: Direction
+
+
+class Marker(NamedTuple):
+    """Nothing that is met: it tells apart what is the same but for what it says."""
+
+    what: tuple[object, ...]
+
+
+Token = Crossing | Border | Marker | str
+"""A place with a list, crossed in a direction by packets or by frames; the name of a stateful
+device that is passed; where addresses may be translated; or a marker.
 """
 
 
@@ -101,7 +116,12 @@ class WayGraph:
         if self.count == 1:
             return self.first.crossings
         met = dict.fromkeys(self.token_at(token) for step in self.steps for token, _ in step.moves)
-        return tuple(each for each in met if not isinstance(each, str))
+        return tuple(each for each in met if isinstance(each, Crossing))
+
+    @cached_property
+    def seen(self) -> bool:
+        """Whether some place sees packets otherwise than they were sent."""
+        return any(each.view for each in self.crossings)
 
     @cached_property
     def devices(self) -> frozenset[str]:
@@ -150,7 +170,7 @@ class WayGraph:
 
     def _passage(self, sequence: Sequence) -> Passage:
         tokens = [self.token_at(each) for each in sequence.tokens]
-        places = tuple(each for each in tokens if not isinstance(each, str))
+        places = tuple(each for each in tokens if isinstance(each, Crossing))
         return Passage(
             places,
             frozenset(each for each in tokens if isinstance(each, str)),

@@ -21,17 +21,17 @@ difference.
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from typing import NamedTuple
 
 from crossgate.core.model.address import Address, Family, Pattern
-from crossgate.core.model.network import Direction, Point
+from crossgate.core.model.network import Direction, Point, PointKind
 from crossgate.core.network.columns import Cell, Cheapest, Chosen, Column, Edge, Onward
 from crossgate.core.network.costs import FAR, Exits, begins
 from crossgate.core.network.forwarding import Forwarding
 from crossgate.core.network.nodes import End, Nodes, Outcome, Sequence
 from crossgate.core.network.paths import Crossing, Endpoint, Hop, Path
-from crossgate.core.network.way_graph import Token, WayGraph
+from crossgate.core.network.way_graph import Border, Token, WayGraph
 
 
 class WayGraphs:
@@ -71,6 +71,7 @@ class WayGraphs:
             if listed_family is family
         }
         self._placed = {Crossing(*each) for each in (placed if places is None else places)}
+        self._translating = {each.device for each in plan.translations[family]}
         self.nodes: Nodes = Nodes() if beside is None else beside.nodes
         self.names = list(plan.devices)
         self._between: Edges | None = None
@@ -99,23 +100,43 @@ class WayGraphs:
         self._placed_ends: dict[Address, dict[int, int]] = {}
 
     def block(self, hop: Hop) -> tuple[int, ...]:
-        """Return the tokens of a hop: the stateful devices passed, then the places with lists, in
-        order.
+        """Return the tokens of a hop: the stateful devices passed, then the places with lists and the
+        borders of translations, in order.
         """
         found = []
+        for event in self.events(hop):
+            if not isinstance(event, tuple) or isinstance(event, Border):
+                found.append(self._token(event))
+            elif event[1]:
+                found.append(self._token(event[0]))
+        return tuple(found)
+
+    def events(self, hop: Hop) -> Iterator[str | Border | tuple[Crossing, bool]]:
+        """Yield what a hop meets, in order: the stateful devices passed, then all that it crosses,
+        each with whether a list stands there, and the borders of translations.
+
+        Going out a border comes before the list there, coming in behind it.
+        """
         if self._stateful:
             passed = {
                 name
                 for crossing in hop.crossings
                 for name in (crossing.point.device, crossing.remembered_by)
             } | {hop.device}
-            found += [self._token(name) for name in sorted(self._stateful & passed)]
-        found += [
-            self._token(each)
-            for each in hop.crossings
-            if each.rulings is not None or each in self._placed
-        ]
-        return tuple(found)
+            yield from sorted(self._stateful & passed)
+        for each in hop.crossings:
+            border = (
+                Border(each.point, each.direction)
+                if each.point.owner in self._translating
+                and each.point.kind is PointKind.INTERFACE
+                and each.rulings is None
+                else None
+            )
+            if border is not None and each.direction is Direction.OUTBOUND:
+                yield border
+            yield each, each.rulings is not None or each in self._placed
+            if border is not None and each.direction is Direction.INBOUND:
+                yield border
 
     def _token(self, token: Token) -> int:
         number = self._tokens.setdefault(token, len(self._tokens))
@@ -423,6 +444,10 @@ class WayGraphs:
 
     def node(self, origin: Endpoint, destination: Address) -> int:
         """Return the number of a pair's ways; equal numbers are equal sets of sequences."""
+        return self.plain(origin, destination)
+
+    def plain(self, origin: Endpoint, destination: Address) -> int:
+        """Return the node of a pair's ways by the addresses alone."""
         return self._cell(origin, destination).number
 
     def paths(self, origin: Endpoint, destination: Address) -> int:
@@ -458,7 +483,7 @@ class WayGraphs:
         where that is known.
         """
         if number is None:
-            number = self.node(origin, destination)
+            number = self.plain(origin, destination)
         first = None if self.nodes.count(number) == 1 else self._walk(origin, destination).sequence
         if (number, first) not in self._graph_of:
             self._graph_of[number, first] = WayGraph(self.nodes, self.tokens, number, first)
@@ -518,9 +543,13 @@ class WayGraphs:
                     tokens = 0
                     for token, child in self.nodes.of[each].children:
                         if not arriving or self._arrives(child):
-                            tokens |= 1 << token | known[child]
+                            tokens |= self._bits(token) | known[child]
                     known[each] = tokens
         return known[number]
+
+    def _bits(self, token: int) -> int:
+        """Return the bits of a token, for `met`."""
+        return 1 << token
 
     def _walk(
         self, origin: Endpoint, destination: Address, wanted: Sequence | None = None

@@ -4,17 +4,25 @@ them.
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from functools import cached_property
 
 from crossgate.core.model.address import Address, Family
+from crossgate.core.model.network import Direction, Point
+from crossgate.core.model.packet import Packet
 from crossgate.core.model.plan import Plan
+from crossgate.core.network.crossed import Crossed, CrossedGraphs, Trip
+from crossgate.core.network.endpoints import at_address
 from crossgate.core.network.forwarding import Forwarding
-from crossgate.core.network.nodes import MOST_WAYS, Outcome, too_many_ways
+from crossgate.core.network.nodes import MOST_WAYS, Outcome, Sequence, too_many_ways
 from crossgate.core.network.paths import Endpoint, Path
+from crossgate.core.network.translated import State
+from crossgate.core.network.view import NOT_TRANSLATED
 from crossgate.core.network.way_graph import Passage, WayGraph
 from crossgate.core.network.way_graphs import WayGraphs
+from crossgate.core.sets.region import ALL_WHAT
+from crossgate.core.sets.spans import Spans
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -37,6 +45,8 @@ class Ways:
         self.there = there
         self.back = back
         self.unanswered = unanswered
+        self.led = False
+        """Whether a translation leads to another machine than the one that is asked for."""
         self.count: int = there.count * back.count
         self.first: Way = Way(there.first, back.first, unanswered)
         self._every: tuple[Way, ...] = (self.first,) if self.count == 1 else ()
@@ -52,6 +62,10 @@ class Ways:
         return self.unanswered is other.unanswered and all(
             one.alike(its, all_devices) for one, its in pairs
         )
+
+    def alone(self, there: WayGraph, back: WayGraph) -> Ways:
+        """Return one of them by itself, of which these are the graphs."""
+        return Ways(there, back, self.unanswered)
 
     @property
     def ends(self) -> frozenset[Outcome]:
@@ -74,6 +88,31 @@ class Ways:
         return iter(self._every)
 
 
+class CrossedWays(Ways):
+    """The ways of packets of one sort that arrive alike across translations; `trip` has their paths
+    and `arrived` is how they arrive, None where they are lost.
+    """
+
+    def __init__(
+        self, there: WayGraph, back: WayGraph, unanswered: bool, trip: Trip, arrived: State | None
+    ) -> None:
+        super().__init__(there, back, unanswered)
+        self.trip, self.arrived = trip, arrived
+        self.led = arrived is not None and any(each.side for each in arrived.view)
+
+    def alone(self, there: WayGraph, back: WayGraph) -> Ways:
+        """Return one of them by itself, of which these are the graphs."""
+        return CrossedWays(there, back, self.unanswered, self.trip, self.arrived)
+
+    def path(self, way: int, sequence: Sequence | None) -> Path:
+        """Return the first path there (0) or back (1), or the first that meets a sequence."""
+        if not way:
+            return self.trip.there(sequence).path
+        if self.arrived is None:
+            return Path()
+        return self.trip.back(self.arrived._replace(sort=self.trip.sort), sequence).path
+
+
 class Network(Forwarding):
     """Where packets go in a plan, with all equal paths at once."""
 
@@ -86,6 +125,7 @@ class Network(Forwarding):
         self._graphs: dict[Family, WayGraphs] = {}
         self._asks_for_tls: dict[WayGraph, bool] = {}
         self._between: dict[tuple[WayGraph, WayGraph, bool], Ways] = {}
+        self._equal: dict[tuple[WayGraph, WayGraph, bool, bool], Ways] = {}
 
     @cached_property
     def stateful(self) -> frozenset[str]:
@@ -128,10 +168,28 @@ class Network(Forwarding):
         if family not in self._graphs:
             beside = None if self._beside is None else self._beside.graphs(family)
             alike = self._beside is not None and self.like(self._beside)
+            kind = CrossedGraphs if self.plan.translations[family] else WayGraphs
             self._graphs[family] = (
-                beside if beside is not None and alike else WayGraphs(self, family, beside)
+                beside if beside is not None and alike else kind(self, family, beside)
             )
         return self._graphs[family]
+
+    def as_if_placed(self, family: Family, places: Iterable[tuple[Point, Direction]]) -> WayGraphs:
+        """Return the ways of a family as if lists stood just at some places."""
+        kind = CrossedGraphs if self.plan.translations[family] else WayGraphs
+        return kind(self, family, places=places)
+
+    def path(self, origin: Endpoint, destination: Address) -> Path:
+        """Return the way from `origin` to an address; of equal ones the first by device name, and
+        across translations that of what most rules take.
+        """
+        graphs = self.graphs(destination.family)
+        if isinstance(graphs, CrossedGraphs):
+            trip = graphs.trip(origin, at_address(self, destination), 0)
+            path = trip.first_there.path
+            crossings = (each._replace(view=NOT_TRANSLATED) for each in path.crossings)
+            return path._replace(crossings=tuple(crossings))
+        return super().path(origin, destination)
 
     def ways(self, origin: Endpoint, destination: Address) -> list[Path]:
         """Return one path for each different sequence of lists that equally good paths meet, the
@@ -163,6 +221,72 @@ class Network(Forwarding):
         there = graphs.graph(source, destination.address, numbers[0])
         back = graphs.graph(destination, source.address, numbers[1])
         return self.there_and_back(there, back, self.unanswered(source, destination.address))
+
+    def by_service(
+        self,
+        source: Endpoint,
+        destination: Endpoint,
+        numbers: tuple[int | None, int | None] = (None, None),
+    ) -> list[tuple[Spans, tuple[Ways, ...]]]:
+        """Return the ways of conversations between two ends for each part of what can be carried
+        that fares alike (spans as in `sets.region`).
+
+        Where equal ways there are translated differently these are several, the first path's first.
+        """
+        graphs = self.graphs(source.address.family)
+        if not isinstance(graphs, CrossedGraphs):
+            return [(ALL_WHAT, (self.between(source, destination, numbers),))]
+        plain = (
+            graphs.plain(source, destination.address),
+            graphs.plain(destination, source.address),
+        )
+        if not any(map(graphs.matters, plain)):
+            return [(ALL_WHAT, (self.between(source, destination, plain),))]
+        return [
+            (
+                part.what,
+                self._as_ways(graphs, graphs.trip(source, destination, part.sort), part.ways, True),
+            )
+            for part in graphs.by_sort(source, destination, plain)
+        ]
+
+    def of_packet(self, source: Endpoint, destination: Endpoint, first: Packet) -> tuple[Ways, ...]:
+        """Return the ways of the conversation that a packet opens, the first path's first."""
+        graphs = self.graphs(first.family)
+        sender = source.address._replace(value=first.source)
+        if not isinstance(graphs, CrossedGraphs):
+            there = graphs.graph(source, destination.address)
+            back = graphs.graph(destination, sender)
+            unanswered = self.unanswered(source, destination.address)
+            return (self.there_and_back(there, back, unanswered),)
+        trip = graphs.trip(source, destination, graphs.translations.sort_of(first), sender)
+        return self._as_ways(graphs, trip, tuple(graphs.crossed(trip)))
+
+    def _as_ways(
+        self,
+        graphs: CrossedGraphs,
+        trip: Trip,
+        ways: tuple[Crossed, ...],
+        shared: bool = False,
+    ) -> tuple[Ways, ...]:
+        """Return crossed ways as such; equal ones are one where they are `shared`."""
+        found = list[Ways]()
+        unanswered = self.unanswered(trip.origin, trip.destination.address)
+        for number, each in enumerate(ways):
+            first = trip.first_there.sequence if len(ways) == 1 or not number else None
+            there = graphs.among(each.there, first)
+            first = None
+            if each.arrived is not None and graphs.nodes.count(each.back) > 1:
+                first = trip.back(each.arrived._replace(sort=trip.sort)).sequence
+            back = graphs.among(each.back, first)
+            led = each.arrived is not None and any(one.side for one in each.arrived.view)
+            key = there, back, unanswered, led
+            if shared and key in self._equal:
+                found.append(self._equal[key])
+                continue
+            own = CrossedWays(there, back, unanswered, trip, each.arrived)
+            found.append(self._equal.setdefault(key, own) if shared else own)
+        return tuple(found)
 
     def there_and_back(self, there: WayGraph, back: WayGraph, unanswered: bool) -> Ways:
         """Return the ways that two graphs are together; equal ones are one."""

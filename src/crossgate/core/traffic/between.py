@@ -13,7 +13,8 @@ from crossgate.core.network.paths import Endpoint
 from crossgate.core.network.ways import Network, Ways
 from crossgate.core.sets.addresses import AddressSet, apart
 from crossgate.core.sets.patterns import Excluded
-from crossgate.core.sets.region import Region
+from crossgate.core.sets.region import ALL_WHAT, Region
+from crossgate.core.sets.spans import Spans
 
 _Kind = TypeVar("_Kind", bound=Hashable)
 
@@ -24,6 +25,8 @@ class Flow(NamedTuple):
 
     Of these the `hidden` ones belong to other flows, and are taken in only so that what the others
     do is told in fewer words. `ways` are those there and back that differ in the lists they meet.
+    Where addresses are translated on some of them, what goes by `others` is translated otherwise,
+    and a flow is only of `what` is treated alike (spans as in `sets.region`).
     """
 
     source: Endpoint
@@ -32,6 +35,13 @@ class Flow(NamedTuple):
     senders: AddressSet
     receivers: AddressSet
     hidden: tuple[AddressSet, AddressSet] | None = None
+    what: Spans = ALL_WHAT
+    others: tuple[Ways, ...] = ()
+
+    @property
+    def every(self) -> tuple[Ways, ...]:
+        """All their ways."""
+        return self.ways, *self.others
 
     @property
     def asked(self) -> str:
@@ -41,12 +51,12 @@ class Flow(NamedTuple):
     @property
     def on_link(self) -> bool:
         """Whether both ends are on one link."""
-        return self.source.segment == self.destination.segment
+        return self.source.segment == self.destination.segment and not self.ways.led
 
     @property
     def region(self) -> Region:
         """Every packet on the way there."""
-        return Region(self.senders, self.receivers)
+        return Region(self.senders, self.receivers, self.what)
 
 
 def flows(
@@ -111,16 +121,12 @@ def flows(
             _joined([own(far[each], devices, False, left_in[1][each]) for each in receiving]),
         )
         if apart(sides[0].every, sides[1].every):
-            ways = network.between(
-                first.end, last.end, numbers(first, last) if numbers else (None, None)
-            )
-            found.append(
-                Flow(first.end, last.end, ways, sides[0].every, sides[1].every, _hidden(*sides))
-            )
+            known = numbers(first, last) if numbers else (None, None)
+            found += _by_service(network, first.end, last.end, sides, known)
     return found
 
 
-def flow_between(
+def flows_between(
     network: Network,
     source: Endpoint,
     destination: Endpoint,
@@ -128,21 +134,38 @@ def flow_between(
     excluded: Excluded,
     hidden: Collection[Pattern] = (),
     numbers: tuple[int | None, int | None] = (None, None),
-) -> Flow:
-    """Return the flow from one end to another between the addresses `ends` but those `excluded`;
+) -> list[Flow]:
+    """Return the flows from one end to another between the addresses `ends` but those `excluded`;
     `hidden` ones of these stay as such.
 
     `numbers` are their graphs' where they are known.
     """
     one, other = (_own(end, left_out, hidden) for end, left_out in zip(ends, excluded, strict=True))
-    return Flow(
-        source,
-        destination,
-        network.between(source, destination, numbers),
-        one.every,
-        other.every,
-        _hidden(one, other),
-    )
+    return _by_service(network, source, destination, (one, other), numbers)
+
+
+def _by_service(
+    network: Network,
+    source: Endpoint,
+    destination: Endpoint,
+    sides: tuple[_End, _End],
+    numbers: tuple[int | None, int | None],
+) -> list[Flow]:
+    """Return a flow for each part of what can be carried that takes the same ways."""
+    one, other = sides
+    return [
+        Flow(
+            source,
+            destination,
+            ways[0],
+            one.every,
+            other.every,
+            _hidden(one, other),
+            what,
+            ways[1:],
+        )
+        for what, ways in network.by_service(source, destination, numbers)
+    ]
 
 
 def likeness(
@@ -201,11 +224,13 @@ def united(found: Iterable[tuple[_Kind, Flow]]) -> list[tuple[_Kind, Flow]]:
     """
     sent: dict[tuple[object, ...], list[tuple[_Kind, Flow]]] = {}
     for kind, flow in found:
-        sent.setdefault((kind, flow.senders.patterns), []).append((kind, flow))
+        sent.setdefault((kind, flow.what, flow.senders.patterns), []).append((kind, flow))
     got: dict[tuple[object, ...], list[tuple[_Kind, Flow]]] = {}
     for several in sent.values():
         flow = _one([each for _, each in several], 1)
-        got.setdefault((several[0][0], flow.receivers.patterns), []).append((several[0][0], flow))
+        got.setdefault((several[0][0], flow.what, flow.receivers.patterns), []).append(
+            (several[0][0], flow)
+        )
     return [(several[0][0], _one([each for _, each in several], 0)) for several in got.values()]
 
 

@@ -36,12 +36,14 @@ from crossgate.core.model.packet import TCP, Packet
 from crossgate.core.model.packets import Indices, Marks, Packets, whole_address
 from crossgate.core.network.address_classes import AddressClasses, address_classes
 from crossgate.core.network.class_of import NOWHERE, ClassFinder
+from crossgate.core.network.crossed import CrossedGraphs
 from crossgate.core.network.endpoints import at_address
 from crossgate.core.network.entrance import Entrance
 from crossgate.core.network.matrix import Matrix
-from crossgate.core.network.paths import Crossing
+from crossgate.core.network.paths import Crossing, Endpoint
 from crossgate.core.network.way_graph import Passage
 from crossgate.core.network.ways import Network, Way, Ways
+from crossgate.core.traffic.across import Across, CrossedPair
 from crossgate.core.traffic.asked import AskedLists
 from crossgate.core.traffic.fates import (
     LANE,
@@ -84,6 +86,12 @@ class BulkTracer:
         self._every_lane: list[Lane] = []
         self._lanes: Lanes | None = None
         self._tracers: dict[State, Tracer] = {}
+        self._across = Across(network, self.asked, self._crossing, self._tracer)
+
+    def _tracer(self, state: State) -> Tracer:
+        if state not in self._tracers:
+            self._tracers[state] = Tracer(self.network, state)
+        return self._tracers[state]
 
     @property
     def places(self) -> list[Crossing]:
@@ -193,14 +201,21 @@ class BulkTracer:
             column[differing] = NO_PLACE
         unsettled = np.zeros(count, np.bool_)
         unsettled[rows[run.unsettled]] = True
+        crossed = np.array([each.crossed is not None for each in pairs], np.bool_)[of_row]
+        for row in np.flatnonzero(crossed).tolist():
+            pair = pairs[of_row[row]]
+            assert pair.crossed is not None  # it is one of these
+            fate = self._across.fate(packets.packet(row), pair.crossed, states[windows[row]])
+            self._across.count(fate, row, weights)
+            verdict[row], met[row], unsettled[row] = fate.verdict, bool(fate.lines), fate.unsettled
+            for column, value in zip(stopped, fate.stopped, strict=True):
+                column[row] = value
         return Fates(verdict, stopped[0], stopped[1], stopped[2], met, run.on_link, unsettled)
 
     def _others(self, packet: Packet, pair: _Pair, state: State) -> list[_Other]:
         """Return what becomes of a conversation on ways that are too many for a lane each."""
         assert pair.ways is not None
-        if state not in self._tracers:
-            self._tracers[state] = Tracer(self.network, state)
-        found = self._tracers[state].endings_of(packet, pair.on_link, pair.ways, pair.strays)
+        found = self._tracer(state).endings_of(packet, pair.on_link, (pair.ways,), pair.strays)
         return [
             _Other(VERDICTS.index(each.verdict), each.stop is not None or bool(each.passed))
             for each in found
@@ -220,6 +235,10 @@ class BulkTracer:
             rows = np.flatnonzero(np.array([number in lists for lists in asked], np.bool_)[of_row])
             entry = self.asked.unsettled(number, packets.take(rows), windows[rows], states)
             found[rows[np.isin(entry, list(self.asked.limits[number]))]] = True
+        for row, pair in enumerate(pairs[each] for each in of_row.tolist()):
+            if pair.crossed is not None:
+                fate = self._across.fate(packets.packet(row), pair.crossed, states[windows[row]])
+                found[row] = bool(fate.limits())
         return found
 
     def limits_met(self, packets: Packets, state: State) -> list[tuple[Hashable, Limit]]:
@@ -229,6 +248,9 @@ class BulkTracer:
         pairs, _ = self.ends(packets.family).pairs(packets)
         first = np.zeros(1, np.int64)
         packets = with_flags(packets, courses_of(packets, np.zeros(1, np.bool_))[0], Leg.SYN)
+        if pairs[0].crossed is not None:
+            every = self._across.fate(packets.packet(0), pairs[0].crossed, state).limits()
+            return [each for each in every if each[1] not in state]
         found: list[tuple[Hashable, Limit]] = []
         for crossing in self._first_leg(pairs[0]):
             number = self._places[crossing].list
@@ -342,13 +364,15 @@ class _Pair(NamedTuple):
     whether they are on one link.
 
     Where they have more `ways` than get a lane each, the one lane is the first; `strays` where
-    replies go to another machine.
+    replies go to another machine. Ends between which addresses are translated are `crossed`, and
+    have no lanes.
     """
 
     lanes: tuple[int, ...]
     on_link: bool
     ways: Ways | None = None
     strays: bool = False
+    crossed: CrossedPair | None = None
 
 
 class _Other(NamedTuple):
@@ -381,7 +405,10 @@ class _Ends:
     @cached_property
     def kinds(self) -> KindFinder:
         """What tells conversations apart."""
-        return KindFinder(self._family, self._tracer.network.plan.lists.values(), self.classes)
+        plan = self._tracer.network.plan
+        return KindFinder(
+            self._family, plan.lists.values(), self.classes, plan.translations[self._family]
+        )
 
     def found(self, packets: Packets) -> tuple[Indices, Indices]:
         """Return the classes of packets' sources and destinations."""
@@ -419,6 +446,9 @@ class _Ends:
 
     def _between_classes(self, one: int, other: int, matrix: Matrix) -> _Pair:
         start, end = self.classes[one].end, self.classes[other].end
+        if self._is_crossed(start, end, start.address):
+            crossed = CrossedPair(start, end, start.segment == end.segment)
+            return _Pair((), crossed.on_link, crossed=crossed)
         ways = self._tracer.network.between(start, end, matrix.between(one, other))
         return self._tracer.pair(ways, self._family, start.segment == end.segment)
 
@@ -426,6 +456,14 @@ class _Ends:
         network, entered = self._tracer.network, self._tracer.entered
         start, end = at_address(network, source), at_address(network, destination)
         strays = False
+        if network.plan.translations[self._family]:
+            strays = entered is not None and not entered.passed(network, start, destination)
+            if strays and entered is not None:
+                start = entered.sender._replace(address=source)
+            if self._is_crossed(start, end, source):
+                crossed = CrossedPair(start, end, start.segment == end.segment, strays)
+                return _Pair((), crossed.on_link, crossed=crossed)
+            start, strays = at_address(network, source), False
         if entered is None or entered.passed(network, start, destination):
             ways = network.between(start, end)
         elif entered.sender.segment == start.segment and start.device is None:
@@ -438,6 +476,14 @@ class _Ends:
             unanswered = network.unanswered(start, destination)
             ways = Ways(graphs.graph(start, destination), graphs.graph(end, source), unanswered)
         return self._tracer.pair(ways, self._family, start.segment == end.segment, strays)
+
+    def _is_crossed(self, start: Endpoint, end: Endpoint, source: Address) -> bool:
+        """Whether what is sent between two ends, or its answers, may be translated."""
+        graphs = self._tracer.network.graphs(self._family)
+        return isinstance(graphs, CrossedGraphs) and (
+            graphs.matters(graphs.plain(start, end.address))
+            or graphs.matters(graphs.plain(end, source))
+        )
 
 
 def _expanded(pairs: list[_Pair], of_row: Indices) -> tuple[Indices, Indices, Marks]:

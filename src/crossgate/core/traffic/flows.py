@@ -8,6 +8,7 @@ from collections.abc import Callable, Iterable, Sequence
 from functools import partial
 from typing import NamedTuple
 
+from crossgate.core.conversation.choices import choices
 from crossgate.core.conversation.places import Places, Walk
 from crossgate.core.conversation.rules import HANDSHAKE, LEADING, OPENING, Leg, script, unasked
 from crossgate.core.lists.split import EntryRegion, ListRegions, Regions, region_hull
@@ -16,6 +17,7 @@ from crossgate.core.model.address import Family
 from crossgate.core.model.condition import State
 from crossgate.core.model.tls import hello_of
 from crossgate.core.network.paths import Crossing
+from crossgate.core.network.view import Choice, View
 from crossgate.core.network.way_graph import Passage, WayGraph
 from crossgate.core.network.ways import Network, Ways
 from crossgate.core.sets.boxes import Box
@@ -40,6 +42,7 @@ class Flows:
         self.state = state
         self._asked: dict[tuple[Ways, Leg], list[PlacedList]] = {}
         self._places: dict[Family, Places] = {}
+        self._choices: dict[tuple[AccessList, View], tuple[Choice | None, ...]] = {}
         self._opened: dict[tuple[EntryRegion, Course, Leg], list[Region]] = {}
 
     def regions(self, access_list: AccessList, state: State | None = None) -> ListRegions:
@@ -53,20 +56,22 @@ class Flows:
         opened = ((course, region.common(flow.region)) for course, region in begun)
         return all(
             self.all_meet(
-                flow.ways,
+                ways,
                 course.legs[0],
                 region.family,
                 partial(self._ends, region, region_hull(region)),
             )
             for course, region in opened
             if region is not None
+            for ways in flow.every
         )
 
     def all_meet(
         self, ways: Ways, leg: Leg, family: Family, test: Callable[[AccessList], bool]
     ) -> bool:
         """Whether a list that passes a test is asked on each way there."""
-        asked = self.asked(ways, leg, family)
+        # What a list sees otherwise than it was sent is not looked at so plainly.
+        asked = (each for each in self.asked(ways, leg, family) if not each.crossing.view)
         if ways.there.count == 1:
             return any(test(each.access_list) for each in asked)
         return ways.there.all_meet({each.crossing for each in asked if test(each.access_list)})
@@ -75,14 +80,28 @@ class Flows:
         every = (self.regions(access_list), *self.undecided(access_list))
         return all(stops_all_near(access_list, regions.near(hull), (opened,)) for regions in every)
 
-    def lists_asked(self, ways: Ways, leg: Leg, family: Family) -> Iterable[ListRegions]:
-        """Return the lists that are asked on a leg of some ways, each once in every state that
-        conversations may still be in.
+    def lists_asked(
+        self, ways: Ways, leg: Leg, family: Family
+    ) -> Iterable[tuple[ListRegions, View]]:
+        """Return the lists that are asked on a leg of some ways, each once in every view in which
+        it sees packets, and in every state that conversations may still be in.
         """
-        lists = dict.fromkeys(each.access_list for each in self.asked(ways, leg, family))
+        asked = self.asked(ways, leg, family)
+        lists = dict.fromkeys((each.access_list, each.crossing.view) for each in asked)
         return dict.fromkeys(
-            regions for each in lists for regions in (self.regions(each), *self.undecided(each))
+            (regions, view)
+            for each, view in lists
+            for regions in (self.regions(each), *self.undecided(each))
         )
+
+    def choices(self, access_list: AccessList, view: View) -> tuple[Choice | None, ...]:
+        """Return what may have been chosen in a view, as far as a list tells it apart; None where
+        there is no choice.
+        """
+        key = access_list, view
+        if key not in self._choices:
+            self._choices[key] = choices(access_list, view) or (None,)
+        return self._choices[key]
 
     def undecided(self, access_list: AccessList) -> list[ListRegions]:
         """Return a list's regions in the other states that a conversation may be in which has not

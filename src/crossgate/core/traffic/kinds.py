@@ -14,8 +14,10 @@ import numpy as np
 
 from crossgate.core.model.accesslist import AccessList
 from crossgate.core.model.address import Addresses, Family, Pattern
+from crossgate.core.model.network import Translation
 from crossgate.core.model.packets import PORTED, Indices, Packets, Words
 from crossgate.core.network.address_classes import AddressClasses
+from crossgate.core.network.translated import told_apart
 from crossgate.core.sets.addresses import spans_of
 from crossgate.core.sets.bounds import BoundFinder
 
@@ -33,8 +35,15 @@ class KindFinder:
     """
 
     def __init__(
-        self, family: Family, lists: Iterable[AccessList], classes: AddressClasses
+        self,
+        family: Family,
+        lists: Iterable[AccessList],
+        classes: AddressClasses,
+        rules: Sequence[Translation] = (),
     ) -> None:
+        """Make it; where addresses are translated by `rules`, lists tell apart what becomes of
+        them.
+        """
         entries = [
             entry
             for each in lists
@@ -46,6 +55,7 @@ class KindFinder:
             [*_patterns(entry.source for entry in entries), *(each.pattern for each in classes)]
         )
         patterns |= dict.fromkeys(_patterns(entry.destination for entry in entries))
+        patterns |= dict.fromkeys(told_apart(rules, list(patterns)))
         scattered, bounds = [], {0}
         for each in patterns:
             if each.wildcard & each.wildcard + 1:
@@ -65,7 +75,7 @@ class KindFinder:
                 *(term.ports for term in entry.service.terms),
                 entry.qualifiers.source_ports,
             )
-        ):
+        ) | dict.fromkeys(term.ports for rule in rules for term in rule.services or ()):
             for first, last in ports or ():
                 cuts[[first, last + 1]] = True
         self._port = np.cumsum(cuts[:-1]).astype(np.uint64)

@@ -18,11 +18,14 @@ from operator import or_
 from typing import NamedTuple
 
 from crossgate.core.conversation.endings import Ending
+from crossgate.core.conversation.packets import least
+from crossgate.core.conversation.places import Asked
 from crossgate.core.conversation.rules import LEADING, Decision, Leg
 from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.conversation.walk import follow
 from crossgate.core.lists.split import EntryRegion, ListRegions, region_hull
 from crossgate.core.model.accesslist import AccessList, Decider, DeciderKey
+from crossgate.core.network.view import NOT_TRANSLATED, Choice, View
 from crossgate.core.network.ways import Ways
 from crossgate.core.sets import products as algebra
 from crossgate.core.sets import spans as line
@@ -33,6 +36,7 @@ from crossgate.core.sets.region import Region
 from crossgate.core.traffic.between import Flow
 from crossgate.core.traffic.courses import Course, Opening, course_on, leg_regions
 from crossgate.core.traffic.flows import Flows, stops_all_near
+from crossgate.core.traffic.translated import Seen
 
 
 class Answer(NamedTuple):
@@ -70,15 +74,17 @@ def answers(
     """Yield what becomes of the conversations of a flow that these packets open; `by` is the line
     that endings tell of.
     """
-    question = Question(flow, begun, [Party(asking, flow.ways, flow.on_link)], by)
+    parties = [Party(asking, each, flow.on_link) for each in flow.every]
+    question = Question(flow, begun, parties, by)
+    every = range(len(parties))
     for course, opening in question.openings:
-        yield from question.answers(0, course, opening)
+        yield from question.answers(every, course, opening)
 
 
-_Near = dict[tuple[Course, ListRegions, Leg], list[tuple[list[Region], EntryRegion]]]
-"""Entries that may take packets of a leg, by course, list and leg, each with the openings that
-these follow.
-"""
+_Key = tuple[Course, ListRegions, Leg, View, Choice | None]
+"""A list that is asked about a leg of a course, in a view in which something was chosen."""
+_Near = dict[_Key, list[tuple[list[Region], EntryRegion]]]
+"""Entries that may take packets of a leg, each with the openings that these follow."""
 
 
 class Party(NamedTuple):
@@ -117,9 +123,7 @@ class Question:
         ]
         whole = _around(flow, opened)
         self._near = self._gathered(opened, whole)
-        self._rows: dict[
-            tuple[Course, ListRegions, Leg], list[tuple[Product, EntryRegion]] | None
-        ] = {}
+        self._rows: dict[_Key, list[tuple[Product, EntryRegion]] | None] = {}
         regions = [
             region for several in self._near.values() for own, _ in several for region in own
         ]
@@ -163,9 +167,14 @@ class Question:
                     if nth == 1 and self._ends_there(asking, ways, course, several, found):
                         break  # no later leg is ever asked about
                     boxes: list[Box] = []
-                    for regions in asking.lists_asked(ways, leg, self._family):
+                    for regions, view in asking.lists_asked(ways, leg, self._family):
                         if leg not in LEADING and not regions.access_list.asks_for_flags:
                             continue  # it does what it did with the first leg of the way
+                        if view:
+                            found.update(
+                                self._seen_near(asking, course, several, leg, regions, view)
+                            )
+                            continue
                         if not boxes:
                             boxes = [
                                 region_hull(each)
@@ -176,10 +185,38 @@ class Question:
                         if here not in close:
                             close[here] = regions.near(ends[leg.returns])
                         near = regions.near_any(boxes, close[here])
-                        found[course, regions, leg] = [
+                        found[course, regions, leg, NOT_TRANSLATED, None] = [
                             (asking.opened_by(each, course, leg), each) for each in near
                         ]
         return found
+
+    def _seen_near(
+        self,
+        asking: Flows,
+        course: Course,
+        opened: Sequence[Opening],
+        leg: Leg,
+        regions: ListRegions,
+        view: View,
+    ) -> Iterator[tuple[_Key, list[tuple[list[Region], EntryRegion]]]]:
+        """Yield the entries of a list that may take packets of a leg as it sees them, by what was
+        chosen of these.
+        """
+        seen = [Seen(each.region, view) for each in opened]
+        boxes = [region_hull(each) for own in seen for each in leg_regions(own.image, course, leg)]
+        near = regions.near_any(boxes, regions.regions)
+        for choice in asking.choices(regions.access_list, view):
+            found = []
+            for entry in near:
+                taken = (
+                    own.made(region, choice)
+                    for region in asking.opened_by(entry, course, leg)
+                    for own in seen
+                )
+                made = [each for each in taken if each is not None]
+                if made:
+                    found.append((made, entry))
+            yield (course, regions, leg, view, choice), found
 
     def _ends_there(
         self, asking: Flows, ways: Ways, course: Course, opened: Sequence[Opening], near: _Near
@@ -191,7 +228,8 @@ class Question:
         def ends(access_list: AccessList) -> bool:
             every = (asking.regions(access_list), *asking.undecided(access_list))
             takers = (
-                [each for _, each in near[course, regions, course.legs[0]]] for regions in every
+                [each for _, each in near[course, regions, course.legs[0], NOT_TRANSLATED, None]]
+                for regions in every
             )
             return all(
                 stops_all_near(access_list, several, [each.region for each in opened])
@@ -200,20 +238,30 @@ class Question:
 
         return asking.all_meet(ways, course.legs[0], self._family, ends)
 
-    def answers(self, party: int, course: Course, opening: Product) -> Iterator[Answer]:
-        """Yield what becomes of openings of a course on all ways of one party: pieces that fare
-        alike on each way.
+    def answers(self, parties: Sequence[int], course: Course, opening: Product) -> Iterator[Answer]:
+        """Yield what becomes of openings of a course on all ways of some parties, which are one
+        network: pieces that fare alike on each way.
 
         Openings that are nobody's there have no way, and end on their first leg.
         """
-        asking, ways, on_link = self._parties[party]
+        for product, every in self._followed(parties, course, opening):
+            yield from self._answer(product, every)
+
+    def _followed(
+        self, parties: Sequence[int], course: Course, opening: Product
+    ) -> Iterator[tuple[Product, list[Ending]]]:
+        asking, ways, on_link = self._parties[parties[0]]
         course = course_on(course, on_link)
         if ways is None:
-            yield from self._answer(opening, [Ending(Verdict.UNROUTABLE, course.legs[0], None)])
+            yield opening, [Ending(Verdict.UNROUTABLE, course.legs[0], None)]
             return
         walk = asking.walk(ways, course, self._family)
         for product, every in follow(walk, _Openings(self, asking, course), opening, self._by):
-            yield from self._answer(product, every)
+            if len(parties) == 1:
+                yield product, every
+                continue
+            for piece, others in self._followed(parties[1:], course, product):
+                yield piece, [*every, *(each._replace(first=False) for each in others)]
 
     def _answer(self, product: Product, every: Sequence[Ending]) -> Iterator[Answer]:
         """Yield the answer for a product that is not hidden, given how it ends."""
@@ -241,13 +289,10 @@ class Question:
             product = (sources, destinations, *product[2:])
         return PacketSet(self.frame, (product,)) if self.frame.has_two_ends(product) else None
 
-    def rows(
-        self, course: Course, regions: ListRegions, leg: Leg
-    ) -> list[tuple[Product, EntryRegion]] | None:
+    def rows(self, key: _Key) -> list[tuple[Product, EntryRegion]] | None:
         """Return the entries of a list that may take packets of a leg, as openings that these
         follow; None where none ever comes there.
         """
-        key = course, regions, leg
         if key not in self._rows:
             near = self._near.get(key)
             self._rows[key] = (
@@ -264,15 +309,39 @@ class _Openings:
     def __init__(self, question: Question, asking: Flows, course: Course) -> None:
         self._question, self._asking, self._course = question, asking, course
 
-    def decide(
-        self, part: Product, leg: Leg, access_list: AccessList
+    def decide(self, part: Product, leg: Leg, asked: Asked) -> Sequence[tuple[Product, Decision]]:
+        """Part openings by a list; where something was chosen of what it sees, it lets by what it
+        lets by for every choice.
+        """
+        access_list, view = asked
+        if not view:
+            return self._decided(part, leg, access_list, NOT_TRANSLATED, None)
+        parts: list[tuple[Product, Decision | None]] = [(part, None)]
+        for choice in self._asking.choices(access_list, view):
+            every, parts = parts, []
+            for piece, before in every:
+                if before is not None and not before.permits:
+                    parts.append((piece, before))
+                    continue
+                parts += [
+                    (inner, now if before is None else least((before, now)))
+                    for inner, now in self._decided(piece, leg, access_list, view, choice)
+                ]
+        return [(piece, decision) for piece, decision in parts if decision is not None]
+
+    def _decided(
+        self, part: Product, leg: Leg, access_list: AccessList, view: View, choice: Choice | None
     ) -> Sequence[tuple[Product, Decision]]:
         """Part openings by a list: what it stops, but would let by if another TLS were spoken, it
         lets by until that settles.
         """
+
+        def parted(what: Product, regions: ListRegions) -> Iterator[tuple[Product, Decider]]:
+            return self._parted(what, (self._course, regions, leg, view, choice))
+
         found: list[tuple[Product, Decision]] = []
         left: list[tuple[Product, Decider]] = []
-        for piece, decider in self._parted(part, leg, self._asking.regions(access_list)):
+        for piece, decider in parted(part, self._asking.regions(access_list)):
             if decider.permits:
                 found.append((piece, Decision(decider, True)))
             else:
@@ -280,18 +349,16 @@ class _Openings:
         for regions in self._asking.undecided(access_list) if left else ():
             waiting, left = left, []
             for stopped, due in waiting:
-                for piece, decider in self._parted(stopped, leg, regions):
+                for piece, decider in parted(stopped, regions):
                     if decider.permits:
                         found.append((piece, Decision(decider, True, due)))
                     else:
                         left.append((piece, due))
         return [*found, *((piece, Decision(stop, False)) for piece, stop in left)]
 
-    def _parted(
-        self, part: Product, leg: Leg, regions: ListRegions
-    ) -> Iterator[tuple[Product, Decider]]:
+    def _parted(self, part: Product, key: _Key) -> Iterator[tuple[Product, Decider]]:
         """Yield openings in pieces, each with the line of a list that decides them."""
-        rows = self._question.rows(self._course, regions, leg)
+        rows, regions = self._question.rows(key), key[1]
         if rows is None:
             yield part, Decider(regions.access_list, None)
             return

@@ -1,0 +1,532 @@
+"""All ways between two ends across translations: what packets meet, each place in the view in which
+it sees them.
+
+Theory of operation. Where packets go by their addresses alone is worked out as if nobody translated
+(`way_graphs`), with a token at every border. Here the node of such ways is gone over, node by node
+with the packet's past (`translated.State`):
+
+1. A place is met in the view that holds there: its token is that of its crossing with this view.
+2. At a border the rules are asked. A new source holds for what follows. For a new destination
+   follows what that device would do with a packet to it.
+3. Where ways arrive in different states, their answers differ. So packets of one sort between two
+   ends have several *crossed* ways, each with its own ways back; those there, taken together, are
+   all the equal ways there.
+
+All of a pair is one number again (`CrossedGraphs.node`), so that pairs that fare alike have equal
+ones.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from functools import cached_property
+from typing import NamedTuple
+
+from crossgate.core.model.address import Address, Pattern
+from crossgate.core.network.endpoints import at_address
+from crossgate.core.network.nodes import Outcome, Sequence
+from crossgate.core.network.paths import Crossing, Endpoint, Hop, Path
+from crossgate.core.network.translated import State, Translations, Turn, not_known
+from crossgate.core.network.view import NOT_TRANSLATED, View
+from crossgate.core.network.way_graph import Border, Marker, Token, WayGraph
+from crossgate.core.network.way_graphs import WayGraphs
+from crossgate.core.sets.spans import Spans, joined
+
+_Key = tuple[int, State]
+
+
+class Crossed(NamedTuple):
+    """Some of the ways of packets of one sort: the node of those there, that of those back, and the
+    state in which packets arrive; None for ways on which they are lost.
+    """
+
+    there: int
+    back: int
+    arrived: State | None
+
+
+class Sorted(NamedTuple):
+    """What is carried (spans as in `sets.region`), one sort of it, and its ways, those of the first
+    path first.
+    """
+
+    what: Spans
+    sort: int
+    ways: tuple[Crossed, ...]
+
+
+NO_SORT = -1
+"""The sort in the state of packets that have arrived."""
+
+
+class CrossedGraphs(WayGraphs):
+    """The ways of one family in a network where addresses are translated."""
+
+    @cached_property
+    def translations(self) -> Translations:
+        """The rules."""
+        return Translations(self.network.plan, self.family)
+
+    @cached_property
+    def _lost(self) -> int:
+        return self.nodes.ending(Outcome.LOST)
+
+    def node(self, origin: Endpoint, destination: Address) -> int:
+        """Return the number of all that becomes of what is sent from one end to another, and of its
+        answers; equal numbers are treated alike.
+        """
+        return self.number(origin, at_address(self.network, destination))
+
+    def number(
+        self, origin: Endpoint, destination: Endpoint, plain: tuple[int, int] | None = None
+    ) -> int:
+        """Return the number of a pair (`node`); `plain` are its nodes there and back, where they
+        are known.
+        """
+        there, back = plain or (
+            self.plain(origin, destination.address),
+            self.plain(destination, origin.address),
+        )
+        if not (self.matters(there) or self.matters(back)):
+            return there
+        numbers = set()
+        for part in self.by_sort(origin, destination, (there, back)):
+            for each in part.ways:
+                answered = self._marked(("answers", each.back), each.there)
+                numbers.add(self._marked(("of", *part.what), answered))
+        return self.nodes.union(frozenset(numbers))
+
+    def _marked(self, what: tuple[object, ...], number: int) -> int:
+        return self.nodes.prepend((self._token(Marker(what)),), number)
+
+    def matters(self, number: int) -> bool:
+        """Whether some sequence of a node crosses a border."""
+        if number not in self._bordered:
+            for each in self.nodes.below(number):
+                if each not in self._bordered:
+                    self._bordered[each] = any(
+                        isinstance(self.tokens[token], Border) or self._bordered[child]
+                        for token, child in self.nodes.of[each].children
+                    )
+        return self._bordered[number]
+
+    @cached_property
+    def _bordered(self) -> dict[int, bool]:
+        return {}
+
+    # The ways of a pair
+
+    def by_sort(
+        self, origin: Endpoint, destination: Endpoint, plain: tuple[int, int] | None = None
+    ) -> list[Sorted]:
+        """Return the ways of a pair, for each part of what can be carried that fares alike."""
+        found: dict[tuple[Crossed, ...], list[int]] = {}
+        for sort in range(len(self.translations.sorts.spans)):
+            # Of what sort it is matters only to what is asked on the way.
+            ways = tuple(
+                each._replace(arrived=each.arrived and each.arrived._replace(sort=NO_SORT))
+                for each in self.crossed(self.trip(origin, destination, sort), plain)
+            )
+            found.setdefault(ways, []).append(sort)
+        every = self.translations.sorts.spans
+        return [
+            Sorted(joined(span for each in sorts for span in every[each]), sorts[0], ways)
+            for ways, sorts in found.items()
+        ]
+
+    def crossed(self, trip: Trip, plain: tuple[int, int] | None = None) -> list[Crossed]:
+        """Return the ways of packets of one sort, those of the first path first; `plain` are the
+        pair's nodes where they are known.
+        """
+        source, end, destination = trip.source, trip.destination.address, trip.destination
+        there = self.plain(trip.origin, end) if plain is None else plain[0]
+        like = [self.translations.like(each, side) for side, each in enumerate((source, end))]
+        start = State(NOT_TRANSLATED, (like[0],), like[1], trip.sort)
+        found = []
+        for state, number in self._there((there, start)).items():
+            if state is None:
+                found.append(Crossed(number, self._lost, None))
+                continue
+            led = any(each.side for each in state.view)
+            state = state._replace(
+                sources=(source, *state.sources[1:]),
+                destination=state.destination if led else end,
+            )
+            found.append(Crossed(number, self._returning(state, destination, plain), state))
+        if len(found) > 1:
+            walked = trip.first_there
+            first = walked.state if walked.path.arrived else None
+            found.sort(key=lambda each: each.arrived != first)
+        return found
+
+    def _returning(
+        self, arrived: State, destination: Endpoint, plain: tuple[int, int] | None
+    ) -> int:
+        """Return the ways of the answers to packets that have arrived."""
+        receiver = self.receiver(arrived, destination)
+        answer, numbers = self.translations.answered_by(arrived, receiver.device), set()
+        last = arrived.sources[-1]
+        if not arrived.view and plain is not None and receiver is destination:
+            return self._back((plain[1], answer))
+        made = next((each for each in reversed(arrived.view) if not each.side), None)
+        for value in _chosen_from(made.pool if made else (), last.value):
+            chosen = last._replace(value=value)
+            state = answer._replace(destination=chosen, sources=(*answer.sources[:-1], chosen))
+            numbers.add(self._back((self.plain(receiver, chosen), state)))
+        return self.nodes.union(frozenset(numbers))
+
+    def receiver(self, arrived: State, destination: Endpoint) -> Endpoint:
+        """Return who gets packets that have arrived."""
+        if not any(each.side for each in arrived.view):
+            return destination
+        return at_address(self.network, arrived.destination)
+
+    def _there(self, start: _Key) -> dict[State | None, int]:
+        """Return the ways that follow for a packet, by the state in which it arrives; None for
+        those on which it is lost.
+        """
+        known, stack = self._arrivals, [start]
+        while stack:
+            key = stack[-1]
+            if key in known:
+                stack.pop()
+                continue
+            number, state = key
+            if not state.view and not self.matters(number):
+                known[key] = {state if self._arrives(number) else None: number}
+                continue
+            moves = list(self._moves(key))
+            waiting = [each for _, each in moves if each is not None and each not in known]
+            if waiting:
+                stack += waiting
+                continue
+            found: dict[State | None, set[int]] = {}
+            for end in self.nodes.of[number].ends:
+                assert isinstance(end, Outcome)  # ends at devices are those of columns
+                found.setdefault(state if end is Outcome.ARRIVED else None, set()).add(
+                    self.nodes.ending(end)
+                )
+            for tokens, following in moves:
+                for end_state, node in (
+                    {None: self._lost} if following is None else known[following]
+                ).items():
+                    found.setdefault(end_state, set()).add(self.nodes.prepend(tokens, node))
+            known[key] = {each: self.nodes.union(frozenset(own)) for each, own in found.items()}
+        return known[start]
+
+    @cached_property
+    def _arrivals(self) -> dict[_Key, dict[State | None, int]]:
+        return {}
+
+    def _back(self, start: _Key) -> int:
+        """Return the ways that follow for an answer; it arrives where all is taken back."""
+        known, stack = self._answers, [start]
+        while stack:
+            key = stack[-1]
+            if key in known:
+                stack.pop()
+                continue
+            number, state = key
+            if not state.view and not self.matters(number):
+                known[key] = number
+                continue
+            moves = list(self._moves(key))
+            waiting = [each for _, each in moves if each is not None and each not in known]
+            if waiting:
+                stack += waiting
+                continue
+            found = {
+                self.nodes.ending(
+                    Outcome.ARRIVED if end is Outcome.ARRIVED and not state.view else Outcome.LOST
+                )
+                for end in self.nodes.of[number].ends
+            }
+            found |= {
+                self.nodes.prepend(tokens, self._lost if following is None else known[following])
+                for tokens, following in moves
+            }
+            known[key] = self.nodes.union(frozenset(found))
+        return known[start]
+
+    @cached_property
+    def _answers(self) -> dict[_Key, int]:
+        return {}
+
+    def _moves(self, key: _Key) -> Iterator[tuple[tuple[int, ...], _Key | None]]:
+        """Yield what is met next, and what follows behind it; None where the packet is lost."""
+        number, state = key
+        for token, child in self.nodes.of[number].children:
+            place = self.tokens[token]
+            if not isinstance(place, Border):
+                yield (self._seen(token, state.view),), (child, state)
+                continue
+            turn = self.translations.turn(state, place)
+            if turn.lost is not None:
+                yield (), None
+            elif turn.device is not None:
+                onward = self._onward(turn.device, turn.state.destination)
+                yield (), (onward, turn.state)
+            else:
+                yield (), (child, turn.state)
+
+    def _seen(self, token: int, view: View) -> int:
+        """Return the token of a place as it sees packets."""
+        place = self.tokens[token]
+        if not view or not isinstance(place, Crossing) or place.rulings is not None:
+            return token
+        return self._token(place._replace(view=view))
+
+    def among(self, number: int, first: Sequence | None) -> WayGraph:
+        """Return the ways of a node; without the `first` of them it is any."""
+        if self.nodes.count(number) == 1:
+            first = None
+        elif first is None:
+            tokens, node = list[int](), self.nodes.of[number]
+            while not node.ends:
+                token, child = node.children[0]
+                tokens.append(token)
+                node = self.nodes.of[child]
+            first = Sequence(tuple(tokens), min(node.ends, key=str))
+        if (number, first) not in self._graph_of:
+            self._graph_of[number, first] = WayGraph(self.nodes, self.tokens, number, first)
+        return self._graph_of[number, first]
+
+    # Paths
+
+    def trip(
+        self, origin: Endpoint, destination: Endpoint, sort: int, claimed: Address | None = None
+    ) -> Trip:
+        """Return the paths of packets of one sort between two ends; the sender may claim another
+        address than its own.
+        """
+        key = origin, destination, sort, claimed or origin.address
+        if key not in self._trips:
+            self._trips[key] = Trip(self, *key)
+        return self._trips[key]
+
+    @cached_property
+    def _trips(self) -> dict[tuple[Endpoint, Endpoint, int, Address], Trip]:
+        return {}
+
+    def begun_tokens(self, start: Path) -> tuple[int, ...]:
+        """Return the tokens of what a sender crosses itself."""
+        return self._begun(start)
+
+    def token(self, place: Token) -> int:
+        """Return the token of what is met."""
+        return self._token(place)
+
+    def graph(self, origin: Endpoint, destination: Address, number: int | None = None) -> WayGraph:
+        """Return what packets of a pair meet as if nobody translated; the number of all that becomes
+        of them says nothing of that.
+        """
+        return super().graph(origin, destination)
+
+    def _bits(self, token: int) -> int:
+        """Return the bits of a token: of a place as it sees packets also that of the place; of a
+        place that sees them as they were sent one more.
+        """
+        place = self.tokens[token]
+        if not isinstance(place, Crossing):
+            return 1 << token
+        if place.view:
+            return 1 << token | 1 << self._token(place._replace(view=NOT_TRANSLATED))
+        return 1 << token | 1 << self._token(Marker(("as sent", place)))
+
+    def views(self, place: Crossing) -> dict[View, int]:
+        """Return the views in which a place sees packets on any way that was asked for, with the
+        bit of each for `met`.
+        """
+        sent = self._token(Marker(("as sent", place)))
+        found = {NOT_TRANSLATED: 1 << sent}
+        for token, each in enumerate(self.tokens):
+            if isinstance(each, Crossing) and each.view and each.place == place.place:
+                found[each.view] = 1 << token
+        return found
+
+    def leads_on(self, device: str, state: State, wanted: Sequence, met: int) -> bool:
+        """Whether from a device on a packet can meet what is left of a sequence; in a loop that is
+        not told apart.
+        """
+        destination = state.destination
+        if self.edges().number[device] in self.column(destination).turning:
+            return True
+        return self.leads_to((self._onward(device, destination), state), wanted, met)
+
+    def leads_to(self, key: _Key, wanted: Sequence, met: int = 0) -> bool:
+        """Whether what follows for a packet can meet what is left of a sequence."""
+        answers = key[1].answering is not None
+        for number in (self._back(key),) if answers else self._there(key).values():
+            following: int | None = number
+            for token in wanted.tokens[met:]:
+                if following is not None:
+                    following = dict(self.nodes.of[following].children).get(token)
+            if following is not None and wanted.end in self.nodes.of[following].ends:
+                return True
+        return False
+
+    def crossings(self, origin: Endpoint, destination: Address) -> dict[Crossing, None]:
+        """Return all places that packets of any sort cross on their way, those of the first path
+        first.
+        """
+        end, found = at_address(self.network, destination), dict[Crossing, None]()
+        for sort in range(len(self.translations.sorts.spans)):
+            trip = self.trip(origin, end, sort)
+            path = trip.first_there.path
+            if path.arrived:
+                found |= dict.fromkeys(
+                    each._replace(view=NOT_TRANSLATED) for each in path.crossings
+                )
+            for each in self.crossed(trip):
+                for turned in () if each.arrived is None else (each.arrived,):
+                    last = next((one for one in reversed(turned.view) if one.side), None)
+                    if last is not None:
+                        found |= self._behind(last.device, turned.destination)
+        return {**found, **super().crossings(origin, destination)}
+
+    def _behind(self, device: str, destination: Address) -> dict[Crossing, None]:
+        """Return all places that a packet crosses from a device on to a destination."""
+        found: dict[Crossing, None] = {}
+        seen, front = {device}, list(self.network.hops(device, destination))
+        while front:
+            hop = front.pop()
+            found |= dict.fromkeys(() if hop.failure else hop.crossings)
+            if not hop.ends and hop.device is not None and hop.device not in seen:
+                seen.add(hop.device)
+                front += self.network.hops(hop.device, destination)
+        return found
+
+
+class Walked(NamedTuple):
+    """A path, what it meets as tokens, and the state of the packet at its end."""
+
+    path: Path
+    sequence: Sequence
+    state: State
+
+
+class Trip:
+    """The paths of packets of one sort between two ends, and those of their answers."""
+
+    def __init__(
+        self,
+        graphs: CrossedGraphs,
+        origin: Endpoint,
+        destination: Endpoint,
+        sort: int,
+        source: Address,
+    ) -> None:
+        self._graphs, self.origin, self.destination, self.sort = graphs, origin, destination, sort
+        self.source = source
+
+    @cached_property
+    def first_there(self) -> Walked:
+        """The first path there."""
+        return self._walk(self.origin, self._start, None)
+
+    def there(self, wanted: Sequence | None = None) -> Walked:
+        """Return the first path there that meets a sequence, or the first of all."""
+        return self.first_there if wanted is None else self._walk(self.origin, self._start, wanted)
+
+    @property
+    def _start(self) -> State:
+        return State(NOT_TRANSLATED, (self.source,), self.destination.address, self.sort)
+
+    def back(self, arrived: State, wanted: Sequence | None = None) -> Walked:
+        """Return the first path back of the answer to packets that arrived so, or the first that
+        meets a sequence.
+        """
+        receiver = self._graphs.receiver(arrived, self.destination)
+        answer = self._graphs.translations.answered_by(arrived, receiver.device)
+        if wanted is None:
+            return self._walk(receiver, answer, None)
+        made = next((each for each in reversed(arrived.view) if not each.side), None)
+        last = arrived.sources[-1]
+        for value in _chosen_from(made.pool if made else (), last.value):
+            chosen = last._replace(value=value)
+            state = answer._replace(destination=chosen, sources=(*answer.sources[:-1], chosen))
+            if self._graphs.leads_to((self._graphs.plain(receiver, chosen), state), wanted):
+                return self._walk(receiver, state, wanted)
+        raise AssertionError("no path meets this sequence")
+
+    def _walk(self, origin: Endpoint, start: State, wanted: Sequence | None) -> Walked:
+        graphs, network = self._graphs, self._graphs.network
+        starts = network.starts(origin, start.destination)
+        stack = [
+            (path, graphs.begun_tokens(path), start, iter(hops), len(hops) > 1 or len(starts) > 1)
+            for path, hops in reversed(starts)
+        ]
+        while True:
+            path, tokens, state, left, forks = stack[-1]
+            hop = next(left, None)
+            if hop is None:
+                stack.pop()
+                continue
+            step = _Step(graphs, state, hop)
+            met = (*tokens, *step.tokens)
+            if wanted is not None and wanted.tokens[: len(met)] != met:
+                continue
+            # Where it goes on to another destination it may come by devices once more.
+            before = path._replace(entered=()) if step.turned else path
+            after = network.along(before, step.hop, forks)
+            if after.ended:
+                after = self._ended(after, step.state)
+                sequence = Sequence(met, Outcome.ARRIVED if after.arrived else Outcome.LOST)
+                if wanted in (None, sequence):
+                    return Walked(after, sequence, step.state)
+                continue
+            device = after.devices[-1]
+            if wanted is None or graphs.leads_on(device, step.state, wanted, len(met)):
+                following = network.hops(device, step.state.destination)
+                stack.append((after, met, step.state, iter(following), len(following) > 1))
+
+    @staticmethod
+    def _ended(path: Path, state: State) -> Path:
+        """Return a path at its end: an answer of which not all is taken back is nobody's."""
+        if path.arrived and state.answering is not None and state.view:
+            return path._replace(failure=not_known(state))
+        return path
+
+
+class _Step:
+    """A hop of a packet in some state: the tokens that it meets in its views, the hop as it is
+    then, and its state behind it.
+    """
+
+    def __init__(self, graphs: CrossedGraphs, state: State, hop: Hop) -> None:
+        self.tokens: list[int] = []
+        self.turned = False
+        """Whether it goes on to another destination."""
+        crossings: list[Crossing] = []
+        self.hop, self.state = hop, state
+        for event in graphs.events(hop):
+            if isinstance(event, Border):
+                turn = graphs.translations.turn(self.state, event)
+                self.state = turn.state
+                if turn.lost is not None or turn.device is not None:
+                    self._turned(turn, crossings)
+                    return
+            elif isinstance(event, str):
+                self.tokens.append(graphs.token(event))
+            else:
+                place, met = event
+                seen = place if place.rulings is not None else place._replace(view=self.state.view)
+                crossings.append(seen)
+                if met:
+                    self.tokens.append(graphs.token(seen))
+        self.hop = hop._replace(crossings=tuple(crossings))
+
+    def _turned(self, turn: Turn, crossings: list[Crossing]) -> None:
+        """Leave out of the hop what is behind the border at which it is lost, or goes on to another
+        destination.
+        """
+        self.turned = turn.lost is None
+        self.hop = Hop(tuple(crossings), turn.device, not self.turned, turn.lost)
+
+
+def _chosen_from(pool: tuple[Pattern, ...], value: int) -> Iterator[int]:
+    """Yield the addresses that may have been chosen; where none is, the one that there is."""
+    if not pool:
+        yield value
+    for each in pool:
+        yield from range(each.first, each.last + 1)

@@ -1,0 +1,345 @@
+"""What translations make of a packet at the borders that it crosses, on its way and on the way of
+its answer.
+
+Theory of operation. A *border* is an interface of a device that translates, crossed in a direction.
+
+1. Going out by it the first rule that fits gives a new source.
+2. Coming in by it the first rule that fits gives a new destination, and the packet goes on from the
+   device to that. So it does where it comes in elsewhere, from inside, and asks for an address that
+   stands for others outside: then its source is translated, too, as if it had gone out by the
+   border and come in again (a hairpin, RFC 4787 section 6).
+3. An answer goes to the source as it was seen. A device that the conversation passed takes back
+   what it made, at whatever border of its own the answer passes. Any other takes it for something
+   new; where it would translate that, nobody knows the answer any more, and it is lost.
+4. An address that stands for others alone is nobody's: what no rule leads in is lost.
+
+Which rules fit depends on the two ends and on what is carried, of which there are a few *sorts*.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from functools import cached_property
+from itertools import pairwise
+from typing import NamedTuple
+
+from crossgate.core.model.address import Address, Family, Pattern
+from crossgate.core.model.network import Direction, Point, Translation, TranslationKind
+from crossgate.core.model.packet import Packet
+from crossgate.core.model.plan import Plan
+from crossgate.core.network.failure import Failure, FailureKind
+from crossgate.core.network.view import Rewriting, View
+from crossgate.core.network.way_graph import Border
+from crossgate.core.sets import spans as line
+from crossgate.core.sets.region import (
+    ALL_WHAT,
+    PROTOCOL_SHIFT,
+    PROTOCOLS,
+    WHAT_END,
+    packet_region,
+    term_line,
+)
+from crossgate.core.sets.spans import Spans
+
+_MOST = 8
+"""So many times a packet is translated; one that would be more often goes round, and is lost."""
+
+
+class Sorts:
+    """What is carried, in sorts of which each rule takes all or nothing."""
+
+    def __init__(self, rules: tuple[Translation, ...]) -> None:
+        lines = [ALL_WHAT if each.services is None else term_line(each.services) for each in rules]
+        some = [each.services is not None for each in rules]
+        bounds = {0, WHAT_END, *(bound for each in lines for span in each for bound in span)}
+        if any(some):
+            bounds.update(protocol << PROTOCOL_SHIFT for protocol in range(PROTOCOLS))
+        ordered = sorted(bounds)
+        spans: dict[tuple[tuple[bool, ...], int | None], list[line.Span]] = {}
+        for first, end in pairwise(ordered):
+            taken = tuple(line.contains(each, first) for each in lines)
+            told = any(own and asks for own, asks in zip(taken, some, strict=True))
+            protocol = first >> PROTOCOL_SHIFT if told else None
+            spans.setdefault((taken, protocol), []).append((first, end))
+        self.spans: list[Spans] = [line.joined(each) for each in spans.values()]
+        """The sorts, as spans of the line of what is carried (`sets.region`)."""
+        self.taken = [taken for taken, _ in spans]
+        """By the sort, which rules take it."""
+        self._protocols = [protocol for _, protocol in spans]
+
+    def of(self, what: int) -> int:
+        """Return the sort of what is carried."""
+        return next(number for number, each in enumerate(self.spans) if line.contains(each, what))
+
+    def to_port(self, sort: int, port: int) -> int:
+        """Return the sort of what goes to another port than what it was."""
+        protocol = self._protocols[sort]
+        assert protocol is not None  # a rule with a port asks for services
+        return self.of(protocol << PROTOCOL_SHIFT | port)
+
+    def takes_answer(self, rule: Translation, sort: int) -> bool:
+        """Whether a rule takes the answers to what is carried. They go to a port that a client has
+        chosen, and rules for single ports do not ask for that.
+        """
+        protocol = self._protocols[sort]
+        return rule.services is None or any(
+            each.protocol == protocol and each.ports is None and each.icmp_type is None
+            for each in rule.services
+        )
+
+
+class State(NamedTuple):
+    """All of a packet's past on a way that a border will ask about.
+
+    `sources` are the addresses that it had, the last one that it has now; `destination` is where it
+    goes. `known` are the devices that remember the conversation, those it passed on its way there.
+    Of an answer the view and the sources are those of what it answers, as far as they are not taken
+    back, and `answering` is its own source; of all else that is None.
+    """
+
+    view: View
+    sources: tuple[Address, ...]
+    destination: Address
+    sort: int
+    known: frozenset[str] = frozenset()
+    answering: Address | None = None
+
+    def answer(self) -> State:
+        """Return the state of the answer to a packet that has arrived, as it sets out."""
+        return self._replace(destination=self.sources[-1], answering=self.destination)
+
+
+class Turn(NamedTuple):
+    """What a border makes of a packet: how it is then, the device from which it goes on to another
+    destination, if it does, and why it is lost, if it is.
+    """
+
+    state: State
+    device: str | None = None
+    lost: Failure | None = None
+
+
+class Translations:
+    """The translations of one family of a plan."""
+
+    def __init__(self, plan: Plan, family: Family) -> None:
+        self._plan = plan
+        self.rules = plan.translations[family]
+        self._at: dict[Point, list[int]] = {}
+        self._points: dict[str, list[Point]] = {}
+        for number, rule in enumerate(self.rules):
+            if rule.point not in self._at:
+                self._points.setdefault(rule.device, []).append(rule.point)
+            self._at.setdefault(rule.point, []).append(number)
+        self._like: dict[object, Address] = {}
+
+    @cached_property
+    def sorts(self) -> Sorts:
+        """What is carried, as far as rules tell it apart."""
+        return Sorts(self.rules)
+
+    def sort_of(self, packet: Packet) -> int:
+        """Return the sort of a packet that opens a conversation."""
+        return self.sorts.of(packet_region(packet).what[0][0])
+
+    def is_public(self, address: Address) -> bool:
+        """Whether an address stands for others somewhere."""
+        return any(each.is_public(address) for each in self.rules)
+
+    def like(self, address: Address, side: int) -> Address:
+        """Return an address that the rules treat as they do this one, as a source (side 0) or a
+        destination: one and the same for all that are alike.
+        """
+        if side:
+            return address if self.is_public(address) else self._like.setdefault(None, address)
+        fitting = tuple(
+            number
+            for number, rule in enumerate(self.rules)
+            if rule.kind is not TranslationKind.ENTERING
+            and any(each.contains(address.value) for each in rule.inside)
+        )
+        if any(self.rules[each].kind is TranslationKind.BOTH_WAYS for each in fitting):
+            return address
+        return self._like.setdefault(fitting, address)
+
+    # What a border does
+
+    def turn(self, state: State, border: Border) -> Turn:
+        """Return what becomes of a packet at a border."""
+        device, out = border.point.owner, border.direction is Direction.OUTBOUND
+        if state.answering is not None:
+            return self._taken_back(state, border.point, out)
+        state = state._replace(known=state.known | {device})
+        if len(state.view) >= _MOST:
+            return Turn(state, lost=_going_round(device))
+        if out:
+            made = self._leaving(border.point, state)
+            return Turn(state if made is None else self._from(state, made))
+        return self._entering(state, border.point)
+
+    def _leaving(self, point: Point, state: State) -> Rewriting | None:
+        """Return what the first rule at an interface that fits makes of a source that leaves by
+        it.
+        """
+        source, taken = state.sources[-1], self.sorts.taken[state.sort]
+        for number in self._at.get(point, ()):
+            rule = self.rules[number]
+            if rule.kind is TranslationKind.ENTERING or not taken[number]:
+                continue
+            for index, own in enumerate(rule.inside):
+                if own.contains(source.value):
+                    if rule.kind is TranslationKind.LEAVING:
+                        return (
+                            Rewriting(rule.device, number, 0, pool=rule.public)
+                            if rule.public
+                            else None
+                        )
+                    offset = rule.public[index].value - own.value
+                    return Rewriting(rule.device, number, 0, offset)
+        return None
+
+    def _led_in(self, point: Point, state: State) -> Rewriting | None:
+        """Return what the first rule at an interface that fits makes of a destination."""
+        value, taken = state.destination.value, self.sorts.taken[state.sort]
+        for number in self._at.get(point, ()):
+            rule = self.rules[number]
+            if rule.kind is TranslationKind.LEAVING or not taken[number]:
+                continue
+            for own, public in zip(rule.inside, rule.public, strict=True):
+                if public.contains(value):
+                    return Rewriting(
+                        rule.device, number, 1, own.value - public.value, port=rule.port
+                    )
+        return None
+
+    def _entering(self, state: State, point: Point) -> Turn:
+        device = point.owner
+        others = (each for each in self._points[device] if each != point)
+        for at in (point, *others):
+            made = self._led_in(at, state)
+            if made is None:
+                continue
+            if at != point:  # from inside: as if it went out there, and came in again
+                source = self._leaving(at, state)
+                state = state if source is None else self._from(state, source)
+            sort = state.sort if made.port is None else self.sorts.to_port(state.sort, made.port)
+            destination = state.destination._replace(value=state.destination.value + made.offset)
+            state = state._replace(view=(*state.view, made), destination=destination, sort=sort)
+            return Turn(state, device)
+        return self._not_led_in(state, device)
+
+    def _not_led_in(self, state: State, device: str) -> Turn:
+        """Return what becomes of a packet for which no rule fits: it is lost where it asks for an
+        address that only stands for others.
+        """
+        own = self._plan.translated_at(state.destination)
+        if own is None or own.device != device:
+            return Turn(state)
+        return Turn(state, lost=not_led_in(own.point, state.destination))
+
+    def _from(self, state: State, made: Rewriting) -> State:
+        before = state.sources[-1]
+        value = made.pool[0].first if made.pool else before.value + made.offset
+        return state._replace(
+            view=(*state.view, made), sources=(*state.sources, before._replace(value=value))
+        )
+
+    def answered_by(self, arrived: State, device: str | None) -> State:
+        """Return the state of an answer as it sets out; a device itself answers by the address that
+        it was asked for.
+        """
+        answer = arrived.answer()
+        last = next((each for each in reversed(answer.view) if each.side), None)
+        if last is None or last.device != device:
+            return answer
+        return self._asked_before(answer, last)
+
+    def _asked_before(self, state: State, made: Rewriting) -> State:
+        """Return an answer with its source as it was asked for before a rewriting."""
+        assert state.answering is not None  # it is an answer
+        asked = state.answering._replace(value=state.answering.value - made.offset)
+        view = tuple(each for each in state.view if each is not made)
+        return state._replace(view=view, answering=asked)
+
+    def _taken_back(self, state: State, point: Point, out: bool) -> Turn:
+        """Return what becomes of an answer at a border: its destination is the source of what it
+        answers.
+        """
+        device = point.owner
+        if device not in state.known:
+            return self._as_new(state, point, out)
+        last = next((each for each in reversed(state.view) if each.side == int(out)), None)
+        if last is None or last.device != device:
+            return Turn(state) if out else self._not_led_in(state, device)
+        if out:
+            return Turn(self._asked_before(state, last))
+        view = tuple(each for each in state.view if each is not last)
+        sources = state.sources[:-1]
+        return Turn(state._replace(view=view, sources=sources, destination=sources[-1]), device)
+
+    def _as_new(self, state: State, point: Point, out: bool) -> Turn:
+        """Return what becomes of an answer at a device that does not know what it answers."""
+        device = point.owner
+        assert state.answering is not None  # it is an answer
+        for number in self._at.get(point, ()):
+            rule = self.rules[number]
+            if not self.sorts.takes_answer(rule, state.sort):
+                continue
+            if out and rule.kind is not TranslationKind.ENTERING and rule.public:
+                fits = any(each.contains(state.answering.value) for each in rule.inside)
+            else:
+                fits = (
+                    not out
+                    and rule.kind is not TranslationKind.LEAVING
+                    and rule.is_public(state.destination)
+                )
+            if fits:
+                text = f"{device} does not know what it answers, and translates it as something new"
+                return Turn(state, lost=Failure(FailureKind.NO_TRANSLATION, text))
+        return Turn(state) if out else self._not_led_in(state, device)
+
+
+def told_apart(rules: Sequence[Translation], others: Iterable[Pattern]) -> set[Pattern]:
+    """Return the prefixes at which rules tell addresses apart; where addresses are one to one, those
+    that others make on one side are made on the other as well.
+    """
+    found = {block for rule in rules for block in (*rule.inside, *rule.public) if block.is_prefix}
+    pairs = [pair for rule in rules for pair in rule.pairs()]
+    waiting = [*found, *others]
+    while waiting:
+        each = waiting.pop()
+        for inside, public in pairs:
+            for own, other in ((inside, public), (public, inside)):
+                if own.covers(each) and own != each:
+                    image = each._replace(value=each.value - own.value + other.value)
+                    if image not in found:
+                        found.add(image)
+                        waiting.append(image)
+    return found
+
+
+def not_led_in(point: Point, address: Address) -> Failure:
+    """Return why a packet for an address that stands for others is lost."""
+    return Failure(FailureKind.NO_TRANSLATION, f"no translation at {point} leads in for {address}")
+
+
+def not_known(state: State) -> Failure:
+    """Return why an answer is lost that comes back otherwise than what it answers was sent."""
+    last = state.view[-1]
+    if last.side:
+        text = (
+            f"the answer comes from {state.answering}, and not from the address that was asked for: "
+            f"it does not come back by {last.device}, which translates that"
+        )
+    else:
+        text = (
+            f"the answer to {state.destination} does not come back to {last.device}, which alone "
+            "knows whose it is"
+        )
+    return Failure(FailureKind.NO_TRANSLATION, text)
+
+
+def _going_round(device: str) -> Failure:
+    return Failure(
+        FailureKind.LOOP, f"it is translated again and again, at last by {device}, and goes round"
+    )
