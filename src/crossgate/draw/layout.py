@@ -191,9 +191,12 @@ class _Layout:
         band = self._band[device.name]
         hidden: list[Row] = []
         for interface in device.interfaces.values():
-            cost = "" if interface.cost is None else f"  cost {interface.cost}"
+            more = "" if interface.cost is None else f"  cost {interface.cost}"
+            more += "  translates" * any(
+                each.interface == interface.name for each in device.translations
+            )
             texts = (
-                (interface.name, f"{interface.addresses[0].address}{cost}")
+                (interface.name, f"{interface.addresses[0].address}{more}")
                 if not self._fold
                 else (interface.name,)
             )

@@ -116,6 +116,32 @@ NETWORK = {
         ),
         "interface v80 10.64.8.1/22 on tickets passive",
     ),
+    "translate": Word(
+        "A stateful device gives packets another address at one of its interfaces, and takes that "
+        "back in the answers; the first line that fits counts. A list sees what is on the wire "
+        "where it stands: what comes in before it is translated, what goes out behind that.",
+        "translate tickets leaving sea as itself",
+    ),
+    "leaving": Word(
+        "What leaves by the interface gets one of these addresses as its source, and a port of "
+        "the device's choice; itself is the interface's own. Nobody outside can open a "
+        "conversation to who is hidden so.",
+        "translate tickets leaving sea as 203.0.113.9",
+    ),
+    "both ways": Word(
+        "The n-th address inside is the n-th one outside, for what leaves and for what comes in. "
+        "In IPv6 it is one prefix for another of the same length.",
+        "translate 10.64.32.0/28 both ways sea as 203.0.113.16/28",
+    ),
+    "entering": Word(
+        "What comes in for the address, all of it or a service, goes to a machine inside, and to "
+        "another port where one is written.",
+        "translate 192.0.2.9 tcp/443 entering sea to manifest port 8443",
+    ),
+    "unchanged": Word(
+        "Who is named goes as it is, above a line that would translate more.",
+        "translate cranes leaving sea unchanged",
+    ),
     "discard": Word(
         "Packets that a route takes end there, and nobody is told: unroutable.",
         "route 10.64.0.0/16 discard",

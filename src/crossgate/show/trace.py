@@ -13,7 +13,9 @@ from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.model.accesslist import ClosedPlace
 from crossgate.core.model.address import Address
 from crossgate.core.model.conditions import When
+from crossgate.core.model.packet import Packet
 from crossgate.core.model.plan import Plan
+from crossgate.core.network.view import NOT_TRANSLATED, View
 from crossgate.core.network.ways import Network
 from crossgate.core.wording.sentences import (
     asked_at,
@@ -23,6 +25,7 @@ from crossgate.core.wording.sentences import (
     time_note,
     ways_note,
 )
+from crossgate.core.wording.translated import change_text, seen_ends
 from crossgate.show.console import alert, count, folded, leading_word, name, quiet, strong, word
 from crossgate.show.width import columns
 
@@ -150,7 +153,8 @@ def lines(
         f"{strong(service_label(conversation.first))}  {ends}  "
         f"{conversation.first.family.label}{claimed}"
     )
-    yield from columns((row for leg in trace.legs for row in _leg(leg, every)), indent=2)
+    rows = (row for leg in trace.legs for row in _leg(conversation.first, leg, every))
+    yield from columns(rows, indent=2)
     first, *rest = folded(sentence(trace), 2)
     yield first.replace(trace.verdict, word(trace.verdict, bold=True), 1)
     yield from rest
@@ -163,12 +167,23 @@ def _end(name: str, address: str) -> str:
     return strong(name) if name == address else f"{strong(name)} ({address})"
 
 
-def _leg(leg: LegTrace, every: bool) -> Iterator[list[str]]:
+def _leg(first: Packet, leg: LegTrace, every: bool) -> Iterator[list[str]]:
     if not leg.asked:
         yield [leg.leg, quiet("crosses no place where a list could stand")]
-    head = str(leg.leg)
-    for bare, run in groupby(leg.asked, key=lambda each: each.access_list is None):
-        several = list(run)
+    head, ends = str(leg.leg), seen_ends(first, leg.leg, NOT_TRANSLATED)
+    seen: View | None = None
+    for (bare, view), run in groupby(
+        leg.asked, key=lambda each: (each.access_list is None, each.crossing.view)
+    ):
+        several, before = list(run), ends
+        ends = seen_ends(first, leg.leg, view)
+        if ends != before:
+            made = {*(seen or ())} ^ {*view} if seen is not None else ()
+            by = ", ".join(sorted({each.device for each in made}))
+            told = change_text(before, ends)
+            yield [head, by, "translates" if by else "", "", "", told]
+            head = ""
+        seen = view
         if bare and len(several) > 1 and not every:
             yield [head, quiet(f"{len(several)} places"), "", quiet("no list")]
             head = ""

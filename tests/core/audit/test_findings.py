@@ -48,6 +48,22 @@ place l inbound on keen.a
 list l extended ipv4
 """
 """A router that remembers conversations, and its list, which is to be written."""
+EDGE = """
+outside ocean 198.51.100.0/23
+router edge stateful
+    interface a   10.64.20.8/24   on office
+    interface sea 198.51.101.2/29 on ocean
+{}
+host ship 198.51.100.77 on ocean
+"""
+"""A router that translates, and the lines by which it does."""
+SHORE = """
+router shore stateful
+    interface a   10.64.20.8/24  on office
+    interface sea 203.0.113.9/29 on sea
+    translate office leaving sea as {}
+"""
+"""A second way out, that translates to an address: answers come back by the first one."""
 PAIRS = {
     "never-reached": (
         FENCE.format("    10 deny ip hall to any\n    20 permit tcp/80 kiosk to server"),
@@ -162,6 +178,24 @@ PAIRS = {
         "subnet cargo 10.64.24.0/24\nrouter shed\n    interface cargo 10.64.24.1/24 on cargo\n    "
         "interface hall 10.64.8.2/24 on hall\n"
         "    route 10.64.24.0/23 via 10.64.8.1\n",
+    ),
+    "translated-away": (
+        EDGE.format("    translate hall leaving sea as itself")
+        + "list out extended ipv4\n    permit ip hall to any\nplace out outbound on edge.sea\n",
+        EDGE.format("    translate hall leaving sea as itself")
+        + "list out extended ipv4\n    permit ip edge.sea to any\nplace out outbound on edge.sea\n",
+    ),
+    "translation-unreturned": (
+        SHORE.format("10.64.8.9"),
+        SHORE.format("203.0.113.11"),
+    ),
+    "translation-unused": (
+        EDGE.format(
+            "    translate any leaving sea as itself\n    translate hall leaving sea as 198.51.101.3"
+        ),
+        EDGE.format(
+            "    translate hall leaving sea as 198.51.100.3\n    translate any leaving sea as itself"
+        ),
     ),
     "replies-blocked": (
         FENCE.format("    10 permit tcp/80 kiosk to server")

@@ -266,10 +266,16 @@ class Change:
             there |= meets
             suspect |= (
                 meets
-                if alone is None or not self.same_network
+                if alone is None or not self.same_network or self._translates(family)
                 else meets & self._between(family, alone, number)
             )
         return _Pairs(patterns, number, both, there, suspect | suspect.T)
+
+    def _translates(self, family: Family) -> bool:
+        """Whether lists may see other addresses than were sent, so that those that an entry asks for
+        do not tell whose packets it takes.
+        """
+        return any(each.plan.translations[family] for each in (self.old, self.new))
 
     def _between(
         self, family: Family, entries: Sequence[Entry], number: dict[Pattern, int]
@@ -321,6 +327,7 @@ class Change:
         if (
             not only
             or not lets_by
+            or self._translates(family)
             or number.keys() != {each.pattern for each in self.new.address_classes(family)}
         ):
             # Addresses that just one of the plans tells apart are not among the classes that

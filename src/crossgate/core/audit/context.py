@@ -16,7 +16,9 @@ from crossgate.core.model.condition import State
 from crossgate.core.model.network import EACH_WAY
 from crossgate.core.model.progress import Tell
 from crossgate.core.network.address_classes import AddressClass, AddressClasses
+from crossgate.core.network.crossed import CrossedGraphs
 from crossgate.core.network.paths import Crossing
+from crossgate.core.network.view import View
 from crossgate.core.sets.addresses import AddressSet
 from crossgate.core.sets.effort import TooManyPieces
 from crossgate.core.sets.patterns import Excluded
@@ -25,6 +27,7 @@ from crossgate.core.traffic.between import Flow, flows_between, merged
 from crossgate.core.traffic.conditions import states_for
 from crossgate.core.traffic.flows import Flows, PlacedList
 from crossgate.core.traffic.session import Session
+from crossgate.core.traffic.translated import Seen
 
 if TYPE_CHECKING:
     import numpy as np
@@ -60,6 +63,14 @@ class Passing(NamedTuple):
     anyone_to: Collection[int]
 
 
+class SeenThere(NamedTuple):
+    """Packets as they were `sent`, in what view a place sees them, and what they are `there`."""
+
+    sent: Region
+    view: View
+    there: Region
+
+
 class Case:
     """One plan to be audited as things are at `now`. What two findings need is worked out once."""
 
@@ -81,6 +92,7 @@ class Case:
         self._tell = tell
         self._passing: dict[tuple[Family, Crossing], Passing] = {}
         self._matrices: dict[Family, Matrix] = {}
+        self._seen: dict[tuple[Family, Crossing], list[SeenThere]] = {}
         self._own: dict[tuple[Family, int], AddressSet] = {}
         self._meant: dict[tuple[Family, tuple[Pattern, ...]], list[int]] = {}
         self._joined: dict[Family, dict[int, tuple[Pattern, ...]]] = {}
@@ -183,7 +195,8 @@ class Case:
                 self.session.matrix(family) if placed else self._unplaced(family),
                 self.session.address_classes(family),
             )
-            rows = dict(matrix.meeting(matrix.graphs.bit(crossing.place), arriving=True))
+            bit = matrix.graphs.sent_bit(crossing.place)
+            rows = dict(matrix.meeting(bit, arriving=True))
             senders = [index for index, row in enumerate(matrix.row.tolist()) if row in rows]
             anyone = frozenset(
                 index for row in rows.values() for index in row.nonzero()[0].tolist()
@@ -192,6 +205,40 @@ class Case:
                 classes, {index: rows[int(matrix.row[index])] for index in senders}, anyone
             )
         return self._passing[key]
+
+    def seen(self, family: Family, crossing: Crossing) -> list[SeenThere]:
+        """Return what machines send across a place that is translated before."""
+        key = family, crossing
+        if key not in self._seen:
+            self._seen[key] = list(self._translated(family, crossing))
+        return self._seen[key]
+
+    def _translated(self, family: Family, crossing: Crossing) -> Iterator[SeenThere]:
+        graphs = self.network.graphs(family)
+        if not isinstance(graphs, CrossedGraphs):
+            return
+        matrix, classes = self.session.matrix(family), self.session.address_classes(family)
+        bits = sum(graphs.views(crossing).values())
+        for one, columns in matrix.meeting(bits, arriving=True) if bits else ():
+            for other in columns.nonzero()[0].tolist():
+                ends = classes[one].end, classes[other].end
+                if ends[0].device is not None:
+                    continue
+                sides = self.own_addresses(family, one), self.own_addresses(family, other)
+                for what, several in self.network.by_service(*ends):
+                    sent = Region(*sides, what)
+                    for view in dict.fromkeys(
+                        each.view
+                        for ways in several
+                        for each in ways.there.crossings
+                        if each.place == crossing.place and each.view
+                    ):
+                        yield SeenThere(sent, view, Seen(sent, view).image)
+
+    def comes_by(self, region: Region, crossing: Crossing) -> bool:
+        """Whether something that is translated before comes by a place and is in a region there."""
+        seen = self.seen(region.family, crossing)
+        return any(each.there.common(region) is not None for each in seen)
 
     def _unplaced(self, family: Family) -> Matrix:
         """Return the graphs of a family as if lists stood just where one of the other family or

@@ -13,19 +13,20 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
-from functools import cache
 
 from crossgate.core.answers.points import suiting
+from crossgate.core.audit.coming_by import comes_by
 from crossgate.core.audit.context import Case
 from crossgate.core.audit.frames import misplaced
 from crossgate.core.audit.registry import finds
+from crossgate.core.audit.translations import asks_for_another
 from crossgate.core.model.accesslist import AccessList, Action, Entry, line_name
-from crossgate.core.model.address import Family, parse_block
+from crossgate.core.model.address import Family
 from crossgate.core.model.finding import Fault, Finding
 from crossgate.core.model.network import EACH_WAY, Direction
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.paths import Crossing
-from crossgate.core.sets.addresses import AddressSet, apart
+from crossgate.core.sets.addresses import apart
 from crossgate.core.sets.effort import answered
 from crossgate.core.sets.region import Region, entry_region
 
@@ -48,7 +49,7 @@ def wrong_side(case: Case) -> Iterator[Finding]:
                 case.missed,
             ):
                 found = _fault(case, access_list, entry, crossings)
-                if found is not None:
+                if found is not None and asks_for_another(case, access_list, entry) is None:
                     fault, passes = found
                     yield Finding(
                         "wrong-side",
@@ -115,51 +116,6 @@ def _fault(
         ):
             return None  # who claims such an address may be meant
     return Fault(nothing, "put it where its traffic passes, see: crossgate points FROM TO"), None
-
-
-def comes_by(case: Case, entry: Entry, region: Region, crossing: Crossing) -> bool:
-    """Whether some packet that a machine sends from its own address comes by a place and matches an
-    entry, which takes a region.
-    """
-    family = region.family
-    passing = case.crossing(family, crossing)
-    if not passing.rows:
-        return False
-    classes = passing.classes
-    senders = [
-        index for index in case.meant(family, entry.source.patterns) if index in passing.rows
-    ]
-    # The innermost first: they leave nothing out, so that it is easy to find a packet in them.
-    for index in reversed(case.meant(family, entry.destination.patterns)):
-        if classes[index].scoped:
-            if index in passing.anyone_to and (
-                _unaddressed(region.source) or any(passing.rows[start][index] for start in senders)
-            ):
-                return True
-            continue
-        for start in senders:
-            if passing.rows[start][index]:
-                ends = (
-                    case.own_addresses(family, start) & region.source,
-                    case.own_addresses(family, index) & region.destination,
-                )
-                if apart(*ends):
-                    return True
-    return False
-
-
-def _unaddressed(source: AddressSet) -> bool:
-    """Whether some addresses are those of machines without one of their own."""
-    return bool(source & _without_address(source.family))
-
-
-@cache
-def _without_address(family: Family) -> AddressSet:
-    """Return what a machine sends from that has no address yet, or one of its link alone (RFC 1122,
-    RFC 3927, RFC 4291).
-    """
-    blocks = {Family.IPV4: ("0.0.0.0", "169.254.0.0/16"), Family.IPV6: ("::", "fe80::/10")}[family]
-    return AddressSet.of(family, [parse_block(each) for each in blocks])
 
 
 def _guards(case: Case, entry: Entry, family: Family, crossing: Crossing) -> bool:

@@ -106,6 +106,27 @@ KINDS = {
         "swap source and destination, or place the list elsewhere or the other way",
         "10 permit https any to kiosks, inbound where the kiosks' own traffic comes in",
     ),
+    "translated-away": FindingKind(
+        Severity.WARNING,
+        (
+            "an entry that asks for an address which is another one where its list stands: a device "
+            "translates it before, or only behind the list (RFC 2663)"
+        ),
+        "ask for the address that is seen there",
+        "10 permit https any to booking, inbound where booking is still 203.0.113.9",
+    ),
+    "translation-unreturned": FindingKind(
+        Severity.WARNING,
+        "a translation whose packets arrive, and to which no answer finds back",
+        "route its addresses to the device, or translate to others",
+        "translate tickets leaving sea as 192.0.2.9, which is routed elsewhere",
+    ),
+    "translation-unused": FindingKind(
+        Severity.NOTE,
+        "a translation that no packet meets",
+        "drop it, or move it above the line that takes all of it",
+        "translate tickets leaving sea as 203.0.113.9 behind translate any leaving sea as itself",
+    ),
     "standard-near-source": FindingKind(
         Severity.NOTE,
         (

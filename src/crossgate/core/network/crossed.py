@@ -23,6 +23,7 @@ from functools import cached_property
 from typing import NamedTuple
 
 from crossgate.core.model.address import Address, Pattern
+from crossgate.core.model.network import Direction, Point
 from crossgate.core.network.endpoints import at_address
 from crossgate.core.network.nodes import Outcome, Sequence
 from crossgate.core.network.paths import Crossing, Endpoint, Hop, Path
@@ -308,6 +309,10 @@ class CrossedGraphs(WayGraphs):
     def _trips(self) -> dict[tuple[Endpoint, Endpoint, int, Address], Trip]:
         return {}
 
+    def arrives(self, number: int) -> bool:
+        """Whether some sequence of a node ends with the packet's arrival."""
+        return self._arrives(number)
+
     def begun_tokens(self, start: Path) -> tuple[int, ...]:
         """Return the tokens of what a sender crosses itself."""
         return self._begun(start)
@@ -333,12 +338,15 @@ class CrossedGraphs(WayGraphs):
             return 1 << token | 1 << self._token(place._replace(view=NOT_TRANSLATED))
         return 1 << token | 1 << self._token(Marker(("as sent", place)))
 
+    def sent_bit(self, place: tuple[Point, Direction]) -> int:
+        """Return the bit of a place that sees packets as they were sent, for `met`."""
+        return 1 << self._token(Marker(("as sent", Crossing(*place))))
+
     def views(self, place: Crossing) -> dict[View, int]:
-        """Return the views in which a place sees packets on any way that was asked for, with the
-        bit of each for `met`.
+        """Return the views in which a place sees what is translated, on any way that was asked for,
+        with the bit of each for `met`.
         """
-        sent = self._token(Marker(("as sent", place)))
-        found = {NOT_TRANSLATED: 1 << sent}
+        found = dict[View, int]()
         for token, each in enumerate(self.tokens):
             if isinstance(each, Crossing) and each.view and each.place == place.place:
                 found[each.view] = 1 << token

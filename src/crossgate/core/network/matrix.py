@@ -67,6 +67,8 @@ class Matrix:
             if row not in made:
                 made.add(row)
                 self.numbers[row] = self._sent(end)
+        self.crossing: list[tuple[int, int]] = []
+        """The pairs whose packets or answers cross a border of translations."""
         if isinstance(graphs, CrossedGraphs):
             self._cross(graphs)
         log(
@@ -87,10 +89,11 @@ class Matrix:
         matters = np.array([graphs.matters(node) for node in nodes.tolist()], dtype=bool)
         crossing = matters[np.searchsorted(nodes, plain)]
         self.numbers, self.row = plain.copy(), np.arange(len(self.ends))
-        for one, other in np.argwhere(crossing | crossing.T).tolist():
-            if one != other:
-                known = int(plain[one, other]), int(plain[other, one])
-                self.numbers[one, other] = graphs.number(self.ends[one], self.ends[other], known)
+        pairs = np.argwhere(crossing | crossing.T).tolist()
+        self.crossing = [(one, other) for one, other in pairs if one != other]
+        for one, other in self.crossing:
+            known = int(plain[one, other]), int(plain[other, one])
+            self.numbers[one, other] = graphs.number(self.ends[one], self.ends[other], known)
 
     def between(self, one: int, other: int) -> tuple[int, int]:
         """Return the nodes of what two ends send to each other, there and back."""

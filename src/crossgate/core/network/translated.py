@@ -132,6 +132,8 @@ class Translations:
                 self._points.setdefault(rule.device, []).append(rule.point)
             self._at.setdefault(rule.point, []).append(number)
         self._like: dict[object, Address] = {}
+        self.met: set[int] = set()
+        """The rules that have taken packets, of all that were asked about."""
 
     @cached_property
     def sorts(self) -> Sorts:
@@ -188,6 +190,7 @@ class Translations:
                 continue
             for index, own in enumerate(rule.inside):
                 if own.contains(source.value):
+                    self.met.add(number)
                     if rule.kind is TranslationKind.LEAVING:
                         return (
                             Rewriting(rule.device, number, 0, pool=rule.public)
@@ -207,6 +210,7 @@ class Translations:
                 continue
             for own, public in zip(rule.inside, rule.public, strict=True):
                 if public.contains(value):
+                    self.met.add(number)
                     return Rewriting(
                         rule.device, number, 1, own.value - public.value, port=rule.port
                     )

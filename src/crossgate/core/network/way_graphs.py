@@ -460,6 +460,10 @@ class WayGraphs:
         """Return the bit of a place with a list, for `met`."""
         return 1 << self._token(Crossing(*place))
 
+    def sent_bit(self, place: tuple[Point, Direction]) -> int:
+        """Return the bit of a place that sees packets as they were sent, for `met`."""
+        return self.bit(place)
+
     def ways(self, origin: Endpoint, destination: Address) -> list[Path]:
         """Return one path for each different sequence of a pair, the first path of all first.
 

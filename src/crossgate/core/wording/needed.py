@@ -22,8 +22,10 @@ from crossgate.core.model.service import ServiceError, format_flags, format_port
 from crossgate.core.network.address_classes import free_address
 from crossgate.core.network.endpoints import at_address
 from crossgate.core.network.paths import Crossing
+from crossgate.core.network.view import View, packet_in
 from crossgate.core.network.ways import Network
 from crossgate.core.sets.meaning import outside_in
+from crossgate.core.wording.translated import Wanted, asked_there
 
 
 def needed(plan: Plan, expectation: Expectation, trace: Trace) -> str:
@@ -174,7 +176,7 @@ def _need(
         if expectation.hours is not None and expectation.hours.inside
         else ""
     )
-    body = _body(plan, expectation, access_list, leg)
+    body = _body(plan, expectation, access_list, leg, asked.crossing.view)
     text = f"{action} {body}{hours}{_spoken(expectation, access_list, action, leg)}"
     guards = _guards(plan, expectation, asked, leg) if action is Action.PERMIT else ()
     texts = (*guards, text)
@@ -297,21 +299,43 @@ def _guards(plan: Plan, expectation: Expectation, asked: Asked, leg: LegTrace) -
     return tuple(found)
 
 
-def _body(plan: Plan, expectation: Expectation, access_list: AccessList, leg: LegTrace) -> str:
+def _body(
+    plan: Plan, expectation: Expectation, access_list: AccessList, leg: LegTrace, view: View
+) -> str:
     """Write what an entry takes that is for one leg of what a claim speaks of, in the words of the
-    claim.
+    claim; where the list sees it otherwise, in those of the translations.
     """
     source, destination = (
         end_text(plan, word) for word in (expectation.source, expectation.destination)
     )
+    expected, seen_port = str(expectation.service), leg.packet.source_port
+    if view:
+        first = _opening(leg)
+        if leg.leg.returns:
+            seen_port = packet_in(view, first).destination_port
+        words = Wanted(expected, source, destination)
+        expected, source, destination = asked_there(plan, first, view, words)
     if access_list.kind is Kind.STANDARD:
         return destination if leg.leg.returns else source
     if leg.leg.returns:
-        service, mark = answer_service(leg.packet)
+        service, mark = answer_service(leg.packet._replace(source_port=seen_port))
         return f"{service} {destination} to {source}{mark}"
     port = "" if expectation.source_port is None else f" source port {expectation.source_port}"
     flags = "" if expectation.flags is None else f" flags {format_flags(expectation.flags)}"
-    return f"{expectation.service} {source} to {destination}{port}{flags}"
+    return f"{expected} {source} to {destination}{port}{flags}"
+
+
+def _opening(leg: LegTrace) -> Packet:
+    """Return a packet with the ends of the one that opened the conversation of a leg."""
+    packet = leg.packet
+    if not leg.leg.returns:
+        return packet
+    return packet._replace(
+        source=packet.destination,
+        destination=packet.source,
+        source_port=packet.destination_port,
+        destination_port=packet.source_port,
+    )
 
 
 def _spoken(

@@ -67,6 +67,12 @@ def _device_tree(wanted: Wanted, device: Device, written: Written) -> dict[str, 
         )
     if device.stateful:
         written.told.append(f"{device.name} is stateful, which these models have no word for")
+    if device.translations:
+        lines = ", ".join(dict.fromkeys(str(each.place.line) for each in device.translations))
+        written.unsaid.append(
+            f"{device.name}: what it translates (lines {lines}) is left out, since these models "
+            "have none"
+        )
     closed = [str(point) for point, _, _ in plan.closed if point.device == device.name]
     if closed:
         what = (

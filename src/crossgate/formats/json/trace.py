@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from crossgate.core.conversation.opening import service_of
+from crossgate.core.conversation.opening import Conversation, service_of
 from crossgate.core.conversation.story import Asked, LegTrace, Trace
 from crossgate.core.model.conditions import When
+from crossgate.core.model.packet import Packet
 from crossgate.core.model.plan import Plan
 from crossgate.core.wording.sentences import noticed, sentence
+from crossgate.core.wording.translated import seen_ends
 from crossgate.formats.json.parts import Document, asked_list, endpoint_document, when_document
 
 
@@ -37,18 +39,25 @@ def conversation(trace: Trace) -> Document:
         "other_paths": trace.forks,
         "varies": trace.differing is not None,
         "ways": trace.ways,
-        "legs": [_leg(leg) for leg in trace.legs],
+        "legs": [_leg(told, leg) for leg in trace.legs],
     }
     if told.claimed is not None:
         document["as"] = str(told.claimed)
     return document
 
 
-def _leg(leg: LegTrace) -> Document:
+def _seen(first: Packet, leg: LegTrace, asked: Asked) -> Document:
+    """Return the ends of a packet where translations have made others of them."""
+    if not asked.crossing.view:
+        return {}
+    return {"seen": seen_ends(first, leg.leg, asked.crossing.view)._asdict()}
+
+
+def _leg(told: Conversation, leg: LegTrace) -> Document:
     document: Document = {
         "leg": str(leg.leg),
         "outcome": str(leg.outcome),
-        "crossings": [_asked(asked) for asked in leg.asked],
+        "crossings": [_asked(asked) | _seen(told.first, leg, asked) for asked in leg.asked],
     }
     if not leg.path.arrived:
         document["reason"] = leg.path.reason

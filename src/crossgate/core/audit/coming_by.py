@@ -1,0 +1,61 @@
+"""What comes by a place: whether a packet that a machine sends from its own address passes there and
+matches an entry.
+"""
+
+from __future__ import annotations
+
+from functools import cache
+
+from crossgate.core.audit.context import Case
+from crossgate.core.model.accesslist import Entry
+from crossgate.core.model.address import Family, parse_block
+from crossgate.core.network.paths import Crossing
+from crossgate.core.sets.addresses import AddressSet, apart
+from crossgate.core.sets.region import Region
+
+
+def comes_by(case: Case, entry: Entry, region: Region, crossing: Crossing) -> bool:
+    """Whether some packet that a machine sends from its own address comes by a place and matches an
+    entry, which takes a region.
+    """
+    family = region.family
+    passing = case.crossing(family, crossing)
+    if case.comes_by(region, crossing):
+        return True
+    if not passing.rows:
+        return False
+    classes = passing.classes
+    senders = [
+        index for index in case.meant(family, entry.source.patterns) if index in passing.rows
+    ]
+    # The innermost first: they leave nothing out, so that it is easy to find a packet in them.
+    for index in reversed(case.meant(family, entry.destination.patterns)):
+        if classes[index].scoped:
+            if index in passing.anyone_to and (
+                _unaddressed(region.source) or any(passing.rows[start][index] for start in senders)
+            ):
+                return True
+            continue
+        for start in senders:
+            if passing.rows[start][index]:
+                ends = (
+                    case.own_addresses(family, start) & region.source,
+                    case.own_addresses(family, index) & region.destination,
+                )
+                if apart(*ends):
+                    return True
+    return False
+
+
+def _unaddressed(source: AddressSet) -> bool:
+    """Whether some addresses are those of machines without one of their own."""
+    return bool(source & _without_address(source.family))
+
+
+@cache
+def _without_address(family: Family) -> AddressSet:
+    """Return what a machine sends from that has no address yet, or one of its link alone (RFC 1122,
+    RFC 3927, RFC 4291).
+    """
+    blocks = {Family.IPV4: ("0.0.0.0", "169.254.0.0/16"), Family.IPV6: ("::", "fe80::/10")}[family]
+    return AddressSet.of(family, [parse_block(each) for each in blocks])
