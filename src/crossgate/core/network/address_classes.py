@@ -27,13 +27,15 @@ class AddressClass(NamedTuple):
     """The addresses of `pattern` except those in any of `excluded`; `end` is one of them, and
     stands for all.
 
-    With `scoped` nothing is routed to them, and they belong to no set of machines.
+    With `scoped` nothing is routed to them, and they belong to no set of machines. Those of a
+    `public` prefix are no machine's, and stand for others.
     """
 
     end: Endpoint
     pattern: Pattern
     excluded: tuple[Pattern, ...]
     scoped: bool = False
+    public: Pattern | None = None
 
     def within(self, patterns: Iterable[Pattern]) -> list[Pattern]:
         """Return the parts of the class's own pattern that lie in any of `patterns`."""
@@ -158,9 +160,17 @@ def address_classes(
             end = at_address(network, address)
         except PlanError:
             continue  # in no subnet, and there is no outside: nobody can have it
-        found.append(
-            AddressClass(end, edge, tuple(inside[edge]), network.scope(address) is not None)
+        public = next(
+            (
+                block
+                for rule in network.plan.translations[family]
+                for block in rule.public
+                if block.contains(address.value) and not network.plan.is_given(address)
+            ),
+            None,
         )
+        scoped = network.scope(address) is not None
+        found.append(AddressClass(end, edge, tuple(inside[edge]), scoped, public))
     return AddressClasses(found)
 
 
@@ -218,10 +228,18 @@ def meant(found: AddressClasses, ends: EndpointSet) -> list[AddressClass]:
     only where they are named one by one.
 
     What a device itself sends no list on its interfaces is asked about, so a claim about a subnet
-    is one about its machines.
+    is one about its machines. Nor is one of these an address that stands for others, unless just
+    such ones are named.
     """
     return [
         address_class
         for address_class in on_outside(found, ends)
-        if address_class.end.device is None or address_class.pattern.value in ends.named
+        if address_class.pattern.value in ends.named
+        or (
+            address_class.end.device is None
+            and (
+                address_class.public is None
+                or any(address_class.public.covers(each) for each in ends.patterns)
+            )
+        )
     ]

@@ -8,10 +8,11 @@ from typing import NamedTuple
 import numpy as np
 
 from crossgate.core.conversation.packets import Tracer
+from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.model.accesslist import AccessList, Decider
 from crossgate.core.model.condition import State
 from crossgate.core.model.conditions import Limit
-from crossgate.core.model.packet import Packet
+from crossgate.core.model.packet import TCP, Packet
 from crossgate.core.model.tls import UNSETTLED, hello_of
 from crossgate.core.network.paths import Crossing, Endpoint
 from crossgate.core.network.view import NOT_TRANSLATED
@@ -77,7 +78,11 @@ class Across:
             place = first.stop.crossing._replace(view=NOT_TRANSLATED)
             which, *line = self._line(first.stop.decider)
             stopped = line[0], line[1], self._crossing(place, which)
-        untold = hello_of(state) == UNSETTLED
+        untold = (
+            hello_of(state) == UNSETTLED
+            and first.verdict is Verdict.PERMITTED
+            and packet.protocol == TCP
+        )
         return CrossedFate(
             VERDICTS.index(first.verdict) if same else VARIES,
             stopped,
