@@ -418,7 +418,15 @@ def _pairs(change: Change, family: Family, missed: list[TooManyPieces] | None) -
             flows = [
                 []
                 if one is None or other is None
-                else flows_between(network, one, other, ends, excluded, hidden[devices], numbers)
+                else flows_between(
+                    network,
+                    one,
+                    other,
+                    ends,
+                    excluded,
+                    hidden[devices],
+                    (None, None) if network.plan.translations[family] else numbers,
+                )
                 for network, one, other, numbers in zip(
                     networks, source.ends, destination.ends, nodes, strict=True
                 )

@@ -17,12 +17,14 @@ from crossgate.core.model.network import EACH_WAY
 from crossgate.core.model.progress import Tell
 from crossgate.core.network.address_classes import AddressClass, AddressClasses
 from crossgate.core.network.crossed import CrossedGraphs
-from crossgate.core.network.paths import Crossing
+from crossgate.core.network.paths import Crossing, Endpoint
 from crossgate.core.network.view import View
+from crossgate.core.network.way_graphs import WayGraphs
 from crossgate.core.sets.addresses import AddressSet
 from crossgate.core.sets.effort import TooManyPieces
 from crossgate.core.sets.patterns import Excluded
 from crossgate.core.sets.region import Region
+from crossgate.core.sets.spans import Spans
 from crossgate.core.traffic.between import Flow, flows_between, merged
 from crossgate.core.traffic.conditions import states_for
 from crossgate.core.traffic.flows import Flows, PlacedList
@@ -219,21 +221,31 @@ class Case:
             return
         matrix, classes = self.session.matrix(family), self.session.address_classes(family)
         bits = sum(graphs.views(crossing).values())
+        known: dict[int, list[tuple[Spans, View]]] = {}
         for one, columns in matrix.meeting(bits, arriving=True) if bits else ():
-            for other in columns.nonzero()[0].tolist():
-                ends = classes[one].end, classes[other].end
-                if ends[0].device is not None:
-                    continue
+            for other in columns.nonzero()[0].tolist() if not classes[one].end.device else ():
+                number = int(matrix.numbers[one, other])
+                if number not in known:
+                    known[number] = list(
+                        self._views(classes[one].end, classes[other].end, crossing)
+                    )
                 sides = self.own_addresses(family, one), self.own_addresses(family, other)
-                for what, several in self.network.by_service(*ends):
+                for what, view in known[number]:
                     sent = Region(*sides, what)
-                    for view in dict.fromkeys(
-                        each.view
-                        for ways in several
-                        for each in ways.there.crossings
-                        if each.place == crossing.place and each.view
-                    ):
-                        yield SeenThere(sent, view, Seen(sent, view).image)
+                    yield SeenThere(sent, view, Seen(sent, view).image)
+
+    def _views(
+        self, source: Endpoint, destination: Endpoint, crossing: Crossing
+    ) -> Iterator[tuple[Spans, View]]:
+        """Yield in which views a place sees what is sent from one end to another, and of what."""
+        for what, several in self.network.by_service(source, destination):
+            views = (
+                each.view
+                for ways in several
+                for each in ways.there.crossings
+                if each.place == crossing.place and each.view
+            )
+            yield from ((what, view) for view in dict.fromkeys(views))
 
     def comes_by(self, region: Region, crossing: Crossing) -> bool:
         """Whether something that is translated before comes by a place and is in a region there."""
@@ -254,7 +266,7 @@ class Case:
             }
             places = {place for place in places if (*place, family) not in self.plan.placed}
             ends = [each.end for each in self.session.address_classes(family)]
-            self._matrices[family] = Matrix(self.network.as_if_placed(family, places), ends)
+            self._matrices[family] = Matrix(WayGraphs(self.network, family, places=places), ends)
         return self._matrices[family]
 
     def senders(self, access_list: AccessList) -> dict[int, list[int]]:
@@ -340,9 +352,13 @@ class Case:
                 ((ends[0].pattern,), (ends[1].pattern,)),
                 Excluded(machines[one], machines[other]),
             )
-            nodes = self.nodes(family, one, other)
             self._flows[key] = flows_between(
-                self.network, ends[0].end, ends[1].end, patterns, excluded, numbers=nodes
+                self.network,
+                ends[0].end,
+                ends[1].end,
+                patterns,
+                excluded,
+                numbers=self.session.matrix(family).plain_between(one, other),
             )
         return self._flows[key]
 

@@ -106,10 +106,12 @@ def unreturned(case: Case) -> Iterator[Finding]:
 def _returned(case: Case, graphs: CrossedGraphs, family: Family) -> dict[int, _Returned]:
     """Return of each rule by which sources are translated whether answers find back."""
     classes, found = case.session.address_classes(family), dict[int, _Returned]()
-    for one, other in case.session.matrix(family).crossing:
-        ends = classes[one].end, classes[other].end
-        if ends[0].device is not None or ends[1].device is not None:
+    matrix, known = case.session.matrix(family), set[int]()
+    for one, other in matrix.crossing:
+        ends, number = (classes[one].end, classes[other].end), int(matrix.numbers[one, other])
+        if ends[0].device is not None or ends[1].device is not None or number in known:
             continue
+        known.add(number)
         for part in graphs.by_sort(*ends):
             for way in part.ways:
                 rules = () if way.arrived is None else way.arrived.view

@@ -88,14 +88,28 @@ class CrossedGraphs(WayGraphs):
             self.plain(origin, destination.address),
             self.plain(destination, origin.address),
         )
-        if not (self.matters(there) or self.matters(back)):
+        source, end = origin.address, destination.address
+        if not self.touches(source, end, (there, back)):
             return there
-        numbers = set()
-        for part in self.by_sort(origin, destination, (there, back)):
-            for each in part.ways:
-                answered = self._marked(("answers", each.back), each.there)
-                numbers.add(self._marked(("of", *part.what), answered))
-        return self.nodes.union(frozenset(numbers))
+        # What becomes of answers depends on where the devices that take them back hand them on to.
+        onward = sorted(
+            (each.owner, self._onward(each.owner, source))
+            for each in self.translations.leaving(source)
+        )
+        like = self.translations.like(source, 0), self.translations.like(end, 1)
+        key = there, back, *like, tuple(onward), destination.sender
+        if key not in self._numbers:
+            numbers = set()
+            for part in self.by_sort(origin, destination, (there, back)):
+                for each in part.ways:
+                    answered = self._marked(("answers", each.back), each.there)
+                    numbers.add(self._marked(("of", *part.what), answered))
+            self._numbers[key] = self.nodes.union(frozenset(numbers))
+        return self._numbers[key]
+
+    @cached_property
+    def _numbers(self) -> dict[tuple[object, ...], int]:
+        return {}
 
     def _marked(self, what: tuple[object, ...], number: int) -> int:
         return self.nodes.prepend((self._token(Marker(what)),), number)
@@ -114,6 +128,31 @@ class CrossedGraphs(WayGraphs):
     @cached_property
     def _bordered(self) -> dict[int, bool]:
         return {}
+
+    def leaving(self, source: Address) -> int:
+        """Return the borders at which some rule may give a source another address, as bits."""
+        key = self.translations.like(source, 0)
+        if key not in self._leaving:
+            points = self.translations.leaving(source)
+            borders = (Border(each, Direction.OUTBOUND) for each in points)
+            self._leaving[key] = sum(1 << self._token(each) for each in borders)
+        return self._leaving[key]
+
+    @cached_property
+    def _leaving(self) -> dict[Address, int]:
+        return {}
+
+    def touches(self, source: Address, destination: Address, plain: tuple[int, int]) -> bool:
+        """Whether something that is sent between two ends, or its answers, may be translated, or is
+        lost where nothing leads it in; `plain` are the nodes there and back.
+        """
+        there, back = plain
+        return bool(
+            self.translations.is_public(destination)
+            or self.translations.is_public(source)
+            or self.met(there) & self.leaving(source)
+            or self.met(back) & self.leaving(destination)
+        )
 
     # The ways of a pair
 
@@ -322,10 +361,43 @@ class CrossedGraphs(WayGraphs):
         return self._token(place)
 
     def graph(self, origin: Endpoint, destination: Address, number: int | None = None) -> WayGraph:
-        """Return what packets of a pair meet as if nobody translated; the number of all that becomes
-        of them says nothing of that.
+        """Return what packets of a pair meet as if nobody translated; `number` is their plain node
+        where that is known.
         """
-        return super().graph(origin, destination)
+        number = self._unbordered(self.plain(origin, destination) if number is None else number)
+        first = None
+        if self.nodes.count(number) > 1:
+            walked = self._walk(origin, destination).sequence
+            borders = self._borders()
+            tokens = (each for each in walked.tokens if each not in borders)
+            first = Sequence(tuple(tokens), walked.end)
+        return self.among(number, first)
+
+    def _borders(self) -> set[int]:
+        """Return the tokens that are borders, of all that there are by now."""
+        known, found = self._known_borders
+        for number in range(known, len(self.tokens)):
+            if isinstance(self.tokens[number], Border):
+                found.add(number)
+        self._known_borders = len(self.tokens), found
+        return found
+
+    @cached_property
+    def _known_borders(self) -> tuple[int, set[int]]:
+        return 0, set()
+
+    def _unbordered(self, number: int) -> int:
+        """Return the ways of a node without the borders that they cross."""
+        if number not in self._without:
+            borders = frozenset(self._borders())
+            self._without[number] = (
+                self.nodes.without(number, borders) if self.matters(number) else number
+            )
+        return self._without[number]
+
+    @cached_property
+    def _without(self) -> dict[int, int]:
+        return {}
 
     def _bits(self, token: int) -> int:
         """Return the bits of a token: of a place as it sees packets also that of the place; of a

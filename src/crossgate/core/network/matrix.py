@@ -67,6 +67,7 @@ class Matrix:
             if row not in made:
                 made.add(row)
                 self.numbers[row] = self._sent(end)
+        self._plain, self._plain_row = self.numbers, self.row
         self.crossing: list[tuple[int, int]] = []
         """The pairs whose packets or answers cross a border of translations."""
         if isinstance(graphs, CrossedGraphs):
@@ -85,9 +86,16 @@ class Matrix:
         senders that send alike may be translated otherwise, so each has its row.
         """
         plain = self.numbers[self.row]
-        nodes = np.unique(plain)
-        matters = np.array([graphs.matters(node) for node in nodes.tolist()], dtype=bool)
-        crossing = matters[np.searchsorted(nodes, plain)]
+        nodes, inverse = np.unique(plain, return_inverse=True)
+        inverse = inverse.reshape(plain.shape)
+        bits = [graphs.leaving(each.address) for each in self.ends]
+        crossing = np.zeros(plain.shape, dtype=bool)
+        for own in set(bits) - {0}:
+            meets = np.array([bool(graphs.met(node) & own) for node in nodes.tolist()], dtype=bool)
+            rows = np.array([each == own for each in bits], dtype=bool)
+            crossing[rows] = meets[inverse[rows]]
+        public = np.array([graphs.translations.is_public(each.address) for each in self.ends])
+        crossing[public] = crossing[:, public] = True
         self.numbers, self.row = plain.copy(), np.arange(len(self.ends))
         pairs = np.argwhere(crossing | crossing.T).tolist()
         self.crossing = [(one, other) for one, other in pairs if one != other]
@@ -98,6 +106,13 @@ class Matrix:
     def between(self, one: int, other: int) -> tuple[int, int]:
         """Return the nodes of what two ends send to each other, there and back."""
         return int(self.numbers[self.row[one], other]), int(self.numbers[self.row[other], one])
+
+    def plain_between(self, one: int, other: int) -> tuple[int, int]:
+        """Return the nodes of what two ends send to each other by their addresses alone
+        (`WayGraphs.plain`).
+        """
+        numbers, row = self._plain, self._plain_row
+        return int(numbers[row[one], other]), int(numbers[row[other], one])
 
     def _devices(self) -> tuple[Numbers, Numbers]:
         """Return for each device what follows for a packet that has come into it, and what its ways

@@ -148,6 +148,16 @@ class Translations:
         """Whether an address stands for others somewhere."""
         return any(each.is_public(address) for each in self.rules)
 
+    def leaving(self, source: Address) -> set[Point]:
+        """Return the places at which some rule may give a source another address."""
+        return {
+            rule.point
+            for rule in self.rules
+            if rule.kind is not TranslationKind.ENTERING
+            and rule.public
+            and any(each.contains(source.value) for each in rule.inside)
+        }
+
     def like(self, address: Address, side: int) -> Address:
         """Return an address that the rules treat as they do this one, as a source (side 0) or a
         destination: one and the same for all that are alike.

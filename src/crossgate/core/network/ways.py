@@ -184,7 +184,10 @@ class Network(Forwarding):
         across translations that of what most rules take.
         """
         graphs = self.graphs(destination.family)
-        if isinstance(graphs, CrossedGraphs):
+        if isinstance(graphs, CrossedGraphs) and (
+            graphs.translations.is_public(destination)
+            or graphs.matters(graphs.plain(origin, destination))
+        ):
             trip = graphs.trip(origin, at_address(self, destination), 0)
             path = trip.first_there.path
             crossings = (each._replace(view=NOT_TRANSLATED) for each in path.crossings)
@@ -229,18 +232,20 @@ class Network(Forwarding):
         numbers: tuple[int | None, int | None] = (None, None),
     ) -> list[tuple[Spans, tuple[Ways, ...]]]:
         """Return the ways of conversations between two ends for each part of what can be carried
-        that fares alike (spans as in `sets.region`).
+        that fares alike (spans as in `sets.region`); `numbers` are the nodes by addresses alone,
+        there and back, where they are known.
 
         Where equal ways there are translated differently these are several, the first path's first.
         """
         graphs = self.graphs(source.address.family)
         if not isinstance(graphs, CrossedGraphs):
             return [(ALL_WHAT, (self.between(source, destination, numbers),))]
+        there, back = numbers
         plain = (
-            graphs.plain(source, destination.address),
-            graphs.plain(destination, source.address),
+            graphs.plain(source, destination.address) if there is None else there,
+            graphs.plain(destination, source.address) if back is None else back,
         )
-        if not any(map(graphs.matters, plain)):
+        if not graphs.touches(source.address, destination.address, plain):
             return [(ALL_WHAT, (self.between(source, destination, plain),))]
         return [
             (

@@ -121,7 +121,9 @@ def flows(
             _joined([own(far[each], devices, False, left_in[1][each]) for each in receiving]),
         )
         if apart(sides[0].every, sides[1].every):
-            known = numbers(first, last) if numbers else (None, None)
+            known: tuple[int | None, int | None] = (None, None)
+            if numbers and not network.plan.translations[first.end.address.family]:
+                known = numbers(first, last)
             found += _by_service(network, first.end, last.end, sides, known)
     return found
 
@@ -138,7 +140,7 @@ def flows_between(
     """Return the flows from one end to another between the addresses `ends` but those `excluded`;
     `hidden` ones of these stay as such.
 
-    `numbers` are their graphs' where they are known.
+    `numbers` are the nodes by addresses alone, there and back, where they are known.
     """
     one, other = (_own(end, left_out, hidden) for end, left_out in zip(ends, excluded, strict=True))
     return _by_service(network, source, destination, (one, other), numbers)

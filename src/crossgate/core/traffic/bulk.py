@@ -480,9 +480,8 @@ class _Ends:
     def _is_crossed(self, start: Endpoint, end: Endpoint, source: Address) -> bool:
         """Whether what is sent between two ends, or its answers, may be translated."""
         graphs = self._tracer.network.graphs(self._family)
-        return isinstance(graphs, CrossedGraphs) and (
-            graphs.matters(graphs.plain(start, end.address))
-            or graphs.matters(graphs.plain(end, source))
+        return isinstance(graphs, CrossedGraphs) and graphs.touches(
+            source, end.address, (graphs.plain(start, end.address), graphs.plain(end, source))
         )
 
 

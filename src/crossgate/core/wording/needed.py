@@ -21,9 +21,9 @@ from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import ServiceError, format_flags, format_ports, protocol_word
 from crossgate.core.network.address_classes import free_address
 from crossgate.core.network.endpoints import at_address
+from crossgate.core.network.forwarding import Forwarding
 from crossgate.core.network.paths import Crossing
 from crossgate.core.network.view import View, packet_in
-from crossgate.core.network.ways import Network
 from crossgate.core.sets.meaning import outside_in
 from crossgate.core.wording.translated import Wanted, asked_there
 
@@ -260,12 +260,13 @@ def _guards(plan: Plan, expectation: Expectation, asked: Asked, leg: LegTrace) -
         not isinstance(access_list, AccessList)
         or access_list.kind is Kind.STANDARD
         or leg.leg.returns
+        or asked.crossing.view
     ):
         return ()
     ends = expectation.source, expectation.destination
     if not any(_outside(plan, word) for word in ends):
         return ()
-    network, family, found = Network(plan), leg.packet.family, list[str]()
+    network, family, found = Forwarding(plan), leg.packet.family, list[str]()
     given = {each for each in (*plan.interface_of, *plan.gateway_at) if each.family is family}
     port = "" if expectation.source_port is None else f" source port {expectation.source_port}"
     for name, segment in plan.segments.items():
@@ -283,16 +284,14 @@ def _guards(plan: Plan, expectation: Expectation, asked: Asked, leg: LegTrace) -
             )
             if not _outside(plan, word) or packet.source == packet.destination:
                 continue
+            decider = access_list.decide(packet)
+            if decider.permits or decider.entry is not (asked.decider and asked.decider.entry):
+                continue
             path = network.path(
                 at_address(network, Address(family, packet.source)),
                 Address(family, packet.destination),
             )
-            decider = access_list.decide(packet)
-            if (
-                asked.crossing in path.crossings
-                and not decider.permits
-                and decider.entry is (asked.decider and asked.decider.entry)
-            ):
+            if asked.crossing in path.crossings:
                 own = [end_text(plan, each) for each in ends]
                 own[side] = name
                 found.append(f"deny {expectation.service} {own[0]} to {own[1]}{port}")
