@@ -265,19 +265,16 @@ def fares(
     of all that devices may choose what ends it the earliest.
     """
     pools = {
-        rule.place.line: [
-            (each.first + step, port)
-            for each in rule.public
-            for step in range(each.size)
-            for port in ports
-        ]
+        rule.place.line: [each.first + step for each in rule.public for step in range(each.size)]
         for device in network.plan.devices.values()
         for rule in device.translations
         if rule.kind == "leaving" and rule.public and rule.family is first.family
     }
     every: list[list[list[tuple[tuple[int, int], Fared]]]] = []
-    for several in product(*pools.values()):
-        chosen = dict(zip(pools, several, strict=True))
+    most = max(map(len, pools.values()), default=1)
+    for number, port in product(range(most), ports):
+        # A list sees the last choice alone, so all devices may choose alike.
+        chosen = {line: (pool[number % len(pool)], port) for line, pool in pools.items()}
         found = []
         for there in Walk(network, chosen).routes(source, first):
             if there.lost:
