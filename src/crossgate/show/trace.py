@@ -180,7 +180,7 @@ def _leg(first: Packet, leg: LegTrace, every: bool) -> Iterator[list[str]]:
         if ends != before:
             made = {*(seen or ())} ^ {*view} if seen is not None else ()
             by = ", ".join(sorted({each.device for each in made}))
-            told = change_text(before, ends)
+            told = f"{'from here on' if by else 'sent'} {change_text(before, ends)}"
             yield [head, by, "translates" if by else "", "", "", told]
             head = ""
         seen = view

@@ -12,8 +12,10 @@ import numpy as np
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from crossgate.core.answers.compare import differences
 from crossgate.core.conversation.endings import Ending
-from crossgate.core.conversation.opening import conversations
+from crossgate.core.conversation.opening import Conversation, conversations
+from crossgate.core.conversation.packets import Tracer
 from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.model.accesslist import AnyList, line_name
 from crossgate.core.model.address import Family, parse_address, single
@@ -21,6 +23,8 @@ from crossgate.core.model.packet import Packet
 from crossgate.core.model.packets import packet_columns
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.endpoints import at_address
+from crossgate.core.sets.frame import PacketSet
+from crossgate.core.sets.region import packet_region
 from crossgate.core.traffic.between import flows
 from crossgate.core.traffic.bulk import BulkTracer
 from crossgate.core.traffic.courses import openings
@@ -106,10 +110,10 @@ def plan_text(seed: int) -> str:
             f"    interface core 10.0.9.{number + 2}/24 2001:db8:3::{number + 2}/64 on core{cost}",
             f"    interface wan  {address} 2001:db8:{9 + number}::2/64 on net",
         ]
+        wan = "wan" if chance.random() < 0.85 else "core"
         for _ in range(chance.choice([1, 1, 2, 3]) if number == 0 or chance.random() < 0.7 else 0):
-            wan = "wan" if chance.random() < 0.85 else "core"
             rule = chance.choice(RULES).format(wan=wan, **BORDERS[number])
-            if not (number and "2001:db8:9::2" in rule):
+            if "2001:db8:9::2" not in rule or (number, wan) == (0, "wan"):
                 lines.append(f"    {rule}")
     lines += [
         "host web 10.0.1.3 on dmz",
@@ -142,6 +146,8 @@ def plan_text(seed: int) -> str:
                         )
                     lines.append(f"    otherwise {chance.choice(['permit', 'permit', 'deny'])}")
                     names.append(f"place {name} {way} on {place}")
+    if not any(each.startswith("    translate") for each in lines):
+        return plan_text(seed + 1)
     return "\n".join([*lines, *names]) + "\n"
 
 
@@ -225,3 +231,53 @@ def line_of(access_list: AnyList[Any], entry: int) -> str:
 @given(st.integers(0, 1 << 32))
 def test_conversations_fare_as_from_hop_to_hop(plan_of: Read, seed: int) -> None:
     check(plan_of(plan_text(seed)), seed)
+
+
+def changed(text: str, chance: random.Random) -> str:
+    """Return a plan with one line of a list or of a device otherwise, or gone."""
+    lines = text.split("\n")
+    own = [n for n, each in enumerate(lines) if each.startswith(("    permit", "    deny"))]
+    rules = [n for n, each in enumerate(lines) if each.startswith("    translate")]
+    if own and chance.random() < 0.6:
+        line = chance.choice(own)
+        was = lines[line].split()[0]
+        lines[line] = lines[line].replace(was, {"permit": "deny", "deny": "permit"}[was], 1)
+    else:
+        del lines[chance.choice(rules)]
+    return "\n".join(lines)
+
+
+def fate(tracer: Tracer, wanted: Conversation) -> Verdict:
+    verdicts = {each.verdict for each in tracer.endings(wanted)}
+    return verdicts.pop() if len(verdicts) == 1 else Verdict.VARIES
+
+
+@settings(
+    max_examples=15,
+    deadline=None,
+    suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow],
+)
+@given(st.integers(0, 1 << 32))
+def test_plans_differ_just_where_conversations_do(plan_of: Read, seed: int) -> None:
+    chance, text = random.Random(seed), plan_text(seed)
+    sessions = [Session(plan_of(each)) for each in (text, changed(text, chance))]
+    found = differences(sessions[0], sessions[1])
+    for family in Family:
+        for one, other in ends(family, chance):
+            for service in SERVICES:
+                fates, packet = [], None
+                for each in sessions:
+                    meaning = each.plan.service(service, family)
+                    start, end = (
+                        at_address(each.network, parse_address(word)) for word in (one, other)
+                    )
+                    (wanted,) = conversations(meaning, start, end)
+                    fates.append(fate(each.tracer(), wanted))
+                    packet = wanted.first
+                assert packet is not None
+                here = PacketSet.of(packet_region(packet))
+                told = [each for each in found if any(here <= own for own in each.sets)]
+                expected = [] if fates[0] is fates[1] else [tuple(fates)]
+                assert [(each.was.verdict, each.now.verdict) for each in told] == expected, (
+                    f"{service} {one} to {other}"
+                )

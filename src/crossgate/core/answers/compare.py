@@ -439,6 +439,10 @@ def _pairs(change: Change, family: Family, missed: list[TooManyPieces] | None) -
                     _Side((), flow.on_link) if each is None else _Side(each.every, each.on_link)
                     for each in (before, after)
                 )
+                # What a translation leads to a machine inside is not for the device itself.
+                led = any(each.led for side in (old, new) for each in side.ways)
+                own = (source,) if led else (source, destination)
+                devices = any(end is not None and end.device for each in own for end in each.ends)
                 found.append(((old, new, devices), flow._replace(what=what)))
     for (old, new, devices), flow in united(found):
         yield _Pair(

@@ -42,7 +42,7 @@ def seen_ends(first: Packet, leg: Leg, view: View) -> SeenEnds:
 
 
 def change_text(before: SeenEnds, after: SeenEnds) -> str:
-    """Say what is otherwise from a place on."""
+    """Say which ends of a packet are otherwise than before."""
     parts = [
         f"{word} {end}"
         for word, was, end in (
@@ -51,7 +51,7 @@ def change_text(before: SeenEnds, after: SeenEnds) -> str:
         )
         if end != was
     ]
-    return f"from here on {' and '.join(parts)}"
+    return " and ".join(parts)
 
 
 def public_name(plan: Plan, rule: Translation) -> str:
