@@ -52,8 +52,10 @@ def crossed(network: Network, source: Endpoint, destination: Endpoint) -> list[C
     graphs = network.graphs(family)
     there, back_again = (source, destination.address), (destination, source.address)
     for back, (origin, address) in ((False, there), (True, back_again)):
-        first = network.path(origin, address).crossings
-        for crossing in graphs.crossings(origin, address) or first:
+        path = network.answered(source, destination) if back else network.path(origin, address)
+        first = path.crossings
+        led = back and network.plan.translations[family]
+        for crossing in (() if led else graphs.crossings(origin, address)) or first:
             placed = network.list_at(crossing, family)
             found.append(CrossedPoint(crossing, back, placed, crossing not in first))
     return found

@@ -12,7 +12,7 @@ from crossgate.core.model.address import Address, Family
 from crossgate.core.model.network import Direction, Point
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.plan import Plan
-from crossgate.core.network.crossed import Crossed, CrossedGraphs, Trip
+from crossgate.core.network.crossed import Crossed, CrossedGraphs, Trip, Walked
 from crossgate.core.network.endpoints import at_address
 from crossgate.core.network.forwarding import Forwarding
 from crossgate.core.network.nodes import MOST_WAYS, Outcome, Sequence, too_many_ways
@@ -113,6 +113,12 @@ class CrossedWays(Ways):
         return self.trip.back(self.arrived._replace(sort=self.trip.sort), sequence).path
 
 
+def _as_sent(path: Path) -> Path:
+    """Return a path as if nobody translated on it."""
+    crossings = (each._replace(view=NOT_TRANSLATED) for each in path.crossings)
+    return path._replace(crossings=tuple(crossings))
+
+
 class Network(Forwarding):
     """Where packets go in a plan, with all equal paths at once."""
 
@@ -181,18 +187,34 @@ class Network(Forwarding):
 
     def path(self, origin: Endpoint, destination: Address) -> Path:
         """Return the way from `origin` to an address; of equal ones the first by device name, and
-        across translations that of what most rules take.
+        across translations that of the first sort of packets that arrives.
+        """
+        walked = self._walked(origin, destination)
+        return super().path(origin, destination) if walked is None else _as_sent(walked[1].path)
+
+    def answered(self, origin: Endpoint, destination: Endpoint) -> Path:
+        """Return the way of the answer to what one end sends to another, by the first path."""
+        walked = self._walked(origin, destination.address)
+        if walked is None or not walked[1].path.arrived:
+            return self.path(destination, origin.address)
+        trip, there = walked
+        return _as_sent(trip.back(there.state).path)
+
+    def _walked(self, origin: Endpoint, destination: Address) -> tuple[Trip, Walked] | None:
+        """Return the first path of packets that may be translated on it, of the first sort that
+        arrives; None for those that cross no border.
         """
         graphs = self.graphs(destination.family)
-        if isinstance(graphs, CrossedGraphs) and (
+        if not isinstance(graphs, CrossedGraphs) or not (
             graphs.translations.is_public(destination)
             or graphs.matters(graphs.plain(origin, destination))
         ):
-            trip = graphs.trip(origin, at_address(self, destination), 0)
-            path = trip.first_there.path
-            crossings = (each._replace(view=NOT_TRANSLATED) for each in path.crossings)
-            return path._replace(crossings=tuple(crossings))
-        return super().path(origin, destination)
+            return None
+        end = at_address(self, destination)
+        sorts = range(len(graphs.translations.sorts.spans))
+        trips = [graphs.trip(origin, end, sort) for sort in sorts]
+        trip = next((each for each in trips if each.first_there.path.arrived), trips[0])
+        return trip, trip.first_there
 
     def ways(self, origin: Endpoint, destination: Address) -> list[Path]:
         """Return one path for each different sequence of lists that equally good paths meet, the
