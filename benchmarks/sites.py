@@ -51,6 +51,37 @@ def site(size: Size, shape: str, family: Family = Family.IPV4, seed: int = 64) -
     return "\n".join(_Site(size, shape, family, random.Random(seed)).lines()) + "\n"
 
 
+def translating(text: str) -> str:
+    """Return an IPv4 site with three ways out at which addresses are translated, a list each way at
+    each, and claims about what goes out and comes in.
+    """
+    lines: list[str] = []
+    for line in text.splitlines():
+        border = next((n for n in range(3) if line == f"router r{n}"), None)
+        lines.append(line + " stateful" * (border is not None))
+        if border is not None:
+            if border:
+                lines.append(f"    interface out 203.0.113.{4 * border + 2}/30 on internet")
+            lines += [
+                "    translate 10.0.0.0/8 leaving out as itself",
+                f"    translate 203.0.113.{100 + border} tcp/443 entering out to h{border}",
+            ]
+    for border in range(3):
+        lines += [
+            f"list out{border} extended ipv4",
+            "    10 permit tcp 203.0.113.0/24 to any",
+            "    20 deny tcp/25 any to any",
+            "    otherwise permit",
+            f"list in{border} extended ipv4",
+            "    10 permit tcp/443 any to 203.0.113.0/24",
+            f"place out{border} outbound on r{border}.out",
+            f"place in{border} inbound on r{border}.out",
+            f"expect permit https internet to 203.0.113.{100 + border}",
+        ]
+    lines += [f"expect permit https h{host} to internet" for host in range(20)]
+    return "\n".join(lines) + "\n"
+
+
 class _Site:
     def __init__(self, size: Size, shape: str, family: Family, chance: random.Random) -> None:
         self.size, self.shape, self.family, self.chance = size, shape, family, chance

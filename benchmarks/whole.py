@@ -26,7 +26,7 @@ from typing import NamedTuple
 
 sys.path.insert(0, str(Path(__file__).parent))
 from crossgate.core.model.address import Family
-from sites import SIZES, Size, site
+from sites import SIZES, Size, site, translating
 
 LOOP = 0.14
 """The seconds that the loop of `speed` takes on the machine that times are given for."""
@@ -68,6 +68,8 @@ def jobs(size: Size) -> dict[str, Job]:
         "compare, an entry moved": Job(("compare", "moved.gate"), {"M": 2, "L": 8}),
         "entry add": Job(entry, {"M": 2, "L": 8}),
         "check": Job(("check",), {"S": 1, "M": 10, "L": 60}),
+        "verify, translated": Job(("--plan", "borders.gate", "verify"), {"M": 1.5}),
+        "check, translated": Job(("--plan", "borders.gate", "check"), {"M": 12}),
         "fence": Job(("fence", f"s{size.lists + 1}", "--dry-run", "--anyway"), {"S": 1.5, "M": 5}),
         "points": Job(("points", "h0", "h7"), {"M": 1, "L": 3}),
         "verify, any one down": Job(("verify", "--any-one-down"), {}),
@@ -140,13 +142,18 @@ def main() -> None:
                 with tempfile.TemporaryDirectory() as temporary:
                     folder = Path(temporary)
                     text = site(SIZES[size], shape, Family(int(family)))
-                    for name, content in (("site", text), ("same", text), ("moved", moved(text))):
+                    plans = {"site": text, "same": text, "moved": moved(text)}
+                    if family == "4":
+                        plans["borders"] = translating(text)
+                    for name, content in plans.items():
                         (folder / f"{name}.gate").write_text(content)
                     reading = 0.0
                     for name, job in jobs(SIZES[size]).items():
                         if name != "read" and sys.argv[4:] and name not in sys.argv[4:]:
                             continue
                         if name == "grid" and size == "L":
+                            continue
+                        if "borders.gate" in job.words and "borders" not in plans:
                             continue
                         took, memory, ended = measured(folder, job.words)
                         reading = reading or took

@@ -222,9 +222,12 @@ class Case:
         matrix, classes = self.session.matrix(family), self.session.address_classes(family)
         bits = sum(graphs.views(crossing).values())
         known: dict[int, list[tuple[Spans, View]]] = {}
-        for one, columns in matrix.meeting(bits, arriving=True) if bits else ():
-            for other in columns.nonzero()[0].tolist() if not classes[one].end.device else ():
-                number = int(matrix.numbers[one, other])
+        rows = dict(matrix.meeting(bits, arriving=True)) if bits else {}
+        for one, row in enumerate(matrix.row.tolist()):
+            if row not in rows or classes[one].end.device is not None:
+                continue
+            for other in rows[row].nonzero()[0].tolist():
+                number, _ = matrix.between(one, other)
                 if number not in known:
                     known[number] = list(
                         self._views(classes[one].end, classes[other].end, crossing)

@@ -108,7 +108,7 @@ def _returned(case: Case, graphs: CrossedGraphs, family: Family) -> dict[int, _R
     classes, found = case.session.address_classes(family), dict[int, _Returned]()
     matrix, known = case.session.matrix(family), set[int]()
     for one, other in matrix.crossing:
-        ends, number = (classes[one].end, classes[other].end), int(matrix.numbers[one, other])
+        ends, number = (classes[one].end, classes[other].end), matrix.between(one, other)[0]
         if ends[0].device is not None or ends[1].device is not None or number in known:
             continue
         known.add(number)

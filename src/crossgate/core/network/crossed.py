@@ -90,14 +90,17 @@ class CrossedGraphs(WayGraphs):
         )
         source, end = origin.address, destination.address
         if not self.touches(source, end, (there, back)):
-            return there
+            return self.unbordered(there)
         # What becomes of answers depends on where the devices that take them back hand them on to.
         onward = sorted(
             (each.owner, self._onward(each.owner, source))
             for each in self.translations.leaving(source)
         )
         like = self.translations.like(source, 0), self.translations.like(end, 1)
-        key = there, back, *like, tuple(onward), destination.sender
+        answers = tuple(
+            self.plain(destination, each) for each in self.translations.instead_of(source)
+        )
+        key = there, back, *like, tuple(onward), answers
         if key not in self._numbers:
             numbers = set()
             for part in self.by_sort(origin, destination, (there, back)):
@@ -364,13 +367,12 @@ class CrossedGraphs(WayGraphs):
         """Return what packets of a pair meet as if nobody translated; `number` is their plain node
         where that is known.
         """
-        number = self._unbordered(self.plain(origin, destination) if number is None else number)
+        number = self.unbordered(self.plain(origin, destination) if number is None else number)
         first = None
         if self.nodes.count(number) > 1:
-            walked = self._walk(origin, destination).sequence
-            borders = self._borders()
-            tokens = (each for each in walked.tokens if each not in borders)
-            first = Sequence(tuple(tokens), walked.end)
+            met, borders = self.first(origin, destination), self._borders()
+            tokens = (each for each in met.tokens if each not in borders)
+            first = Sequence(tuple(tokens), met.end)
         return self.among(number, first)
 
     def _borders(self) -> set[int]:
@@ -386,7 +388,7 @@ class CrossedGraphs(WayGraphs):
     def _known_borders(self) -> tuple[int, set[int]]:
         return 0, set()
 
-    def _unbordered(self, number: int) -> int:
+    def unbordered(self, number: int) -> int:
         """Return the ways of a node without the borders that they cross."""
         if number not in self._without:
             borders = frozenset(self._borders())
@@ -498,6 +500,7 @@ class Trip:
     ) -> None:
         self._graphs, self.origin, self.destination, self.sort = graphs, origin, destination, sort
         self.source = source
+        self._back: dict[tuple[State, Sequence | None], Walked] = {}
 
     @cached_property
     def first_there(self) -> Walked:
@@ -506,7 +509,9 @@ class Trip:
 
     def there(self, wanted: Sequence | None = None) -> Walked:
         """Return the first path there that meets a sequence, or the first of all."""
-        return self.first_there if wanted is None else self._walk(self.origin, self._start, wanted)
+        if wanted in (None, self.first_there.sequence):
+            return self.first_there
+        return self._walk(self.origin, self._start, wanted)
 
     @property
     def _start(self) -> State:
@@ -516,10 +521,18 @@ class Trip:
         """Return the first path back of the answer to packets that arrived so, or the first that
         meets a sequence.
         """
+        key = arrived, wanted
+        if key not in self._back:
+            self._back[key] = self._walked_back(arrived, wanted)
+        return self._back[key]
+
+    def _walked_back(self, arrived: State, wanted: Sequence | None) -> Walked:
         receiver = self._graphs.receiver(arrived, self.destination)
         answer = self._graphs.translations.answered_by(arrived, receiver.device)
         if wanted is None:
             return self._walk(receiver, answer, None)
+        if self.back(arrived).sequence == wanted:
+            return self.back(arrived)
         made = next((each for each in reversed(arrived.view) if not each.side), None)
         last = arrived.sources[-1]
         for value in _chosen_from(made.pool if made else (), last.value):

@@ -96,12 +96,15 @@ class Matrix:
             crossing[rows] = meets[inverse[rows]]
         public = np.array([graphs.translations.is_public(each.address) for each in self.ends])
         crossing[public] = crossing[:, public] = True
-        self.numbers, self.row = plain.copy(), np.arange(len(self.ends))
+        as_met = np.array([graphs.unbordered(node) for node in nodes.tolist()], dtype=np.int32)
+        self.numbers, self.row = as_met[inverse], np.arange(len(self.ends))
         pairs = np.argwhere(crossing | crossing.T).tolist()
         self.crossing = [(one, other) for one, other in pairs if one != other]
         for one, other in self.crossing:
             known = int(plain[one, other]), int(plain[other, one])
             self.numbers[one, other] = graphs.number(self.ends[one], self.ends[other], known)
+        rows, self.row = np.unique(self.numbers, axis=0, return_inverse=True)
+        self.numbers, self.row = rows, self.row.reshape(-1)
 
     def between(self, one: int, other: int) -> tuple[int, int]:
         """Return the nodes of what two ends send to each other, there and back."""

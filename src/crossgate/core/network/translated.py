@@ -18,7 +18,7 @@ Which rules fit depends on the two ends and on what is carried, of which there a
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from functools import cached_property
 from itertools import pairwise
 from typing import NamedTuple
@@ -132,6 +132,8 @@ class Translations:
                 self._points.setdefault(rule.device, []).append(rule.point)
             self._at.setdefault(rule.point, []).append(number)
         self._like: dict[object, Address] = {}
+        self._source_like: dict[Address, Address] = {}
+        self._public: dict[Address, bool] = {}
         self.met: set[int] = set()
         """The rules that have taken packets, of all that were asked about."""
 
@@ -146,7 +148,9 @@ class Translations:
 
     def is_public(self, address: Address) -> bool:
         """Whether an address stands for others somewhere."""
-        return any(each.is_public(address) for each in self.rules)
+        if address not in self._public:
+            self._public[address] = any(each.is_public(address) for each in self.rules)
+        return self._public[address]
 
     def leaving(self, source: Address) -> set[Point]:
         """Return the places at which some rule may give a source another address."""
@@ -158,12 +162,28 @@ class Translations:
             and any(each.contains(source.value) for each in rule.inside)
         }
 
+    def instead_of(self, source: Address) -> Iterator[Address]:
+        """Yield the addresses that a source may be given at the first border that it leaves by."""
+        for rule in self.rules:
+            fits = any(each.contains(source.value) for each in rule.inside)
+            for block in rule.public if fits and rule.kind is TranslationKind.LEAVING else ():
+                for value in range(block.first, block.last + 1):
+                    yield source._replace(value=value)
+            for inside, public in rule.pairs():
+                if rule.kind is TranslationKind.BOTH_WAYS and inside.contains(source.value):
+                    yield source._replace(value=source.value - inside.value + public.value)
+
     def like(self, address: Address, side: int) -> Address:
         """Return an address that the rules treat as they do this one, as a source (side 0) or a
         destination: one and the same for all that are alike.
         """
         if side:
             return address if self.is_public(address) else self._like.setdefault(None, address)
+        if address not in self._source_like:
+            self._source_like[address] = self._as_source(address)
+        return self._source_like[address]
+
+    def _as_source(self, address: Address) -> Address:
         fitting = tuple(
             number
             for number, rule in enumerate(self.rules)

@@ -96,6 +96,7 @@ class WayGraphs:
         self._graph_of: dict[tuple[int, Sequence | None], WayGraph] = {}
         self._pairs: dict[tuple[object, ...], Cell] = {}
         self._arriving: dict[int, bool] = {}
+        self._first_hops: dict[tuple[str, Address], tuple[Hop, tuple[int, ...]]] = {}
         self._met: tuple[dict[int, int], dict[int, int]] = {}, {}
         self._placed_ends: dict[Address, dict[int, int]] = {}
 
@@ -488,10 +489,27 @@ class WayGraphs:
         """
         if number is None:
             number = self.plain(origin, destination)
-        first = None if self.nodes.count(number) == 1 else self._walk(origin, destination).sequence
+        first = None if self.nodes.count(number) == 1 else self.first(origin, destination)
         if (number, first) not in self._graph_of:
             self._graph_of[number, first] = WayGraph(self.nodes, self.tokens, number, first)
         return self._graph_of[number, first]
+
+    def first(self, origin: Endpoint, destination: Address) -> Sequence:
+        """Return what the first path of a pair meets."""
+        (start, hops), *_ = self.network.starts(origin, destination)
+        hop, tokens = hops[0], (*self._begun(start), *self.block(hops[0]))
+        entered: set[str] = set()
+        while not hop.ends and hop.device is not None:
+            if hop.device in entered:
+                return self._walk(origin, destination).sequence  # it goes round in a circle
+            entered.add(hop.device)
+            key = hop.device, destination
+            if key not in self._first_hops:
+                following = self.network.hops(*key)[0]
+                self._first_hops[key] = following, self.block(following)
+            hop, met = self._first_hops[key]
+            tokens += met
+        return Sequence(tokens, Outcome.LOST if hop.failure else Outcome.ARRIVED)
 
     def alone(self, sequence: Sequence) -> WayGraph:
         """Return the graph of one sequence by itself."""

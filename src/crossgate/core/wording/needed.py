@@ -4,6 +4,7 @@ where.
 
 from __future__ import annotations
 
+from bisect import bisect_left, bisect_right
 from collections.abc import Iterator
 from typing import NamedTuple
 
@@ -266,16 +267,17 @@ def _guards(plan: Plan, expectation: Expectation, asked: Asked, leg: LegTrace) -
     ends = expectation.source, expectation.destination
     if not any(_outside(plan, word) for word in ends):
         return ()
-    network, family, found = Forwarding(plan), leg.packet.family, list[str]()
-    given = {each for each in (*plan.interface_of, *plan.gateway_at) if each.family is family}
+    network, family, found = _forwarding(plan), leg.packet.family, list[str]()
+    owned = (*plan.interface_of, *plan.gateway_at)
+    given = sorted({each.value for each in owned if each.family is family})
     port = "" if expectation.source_port is None else f" source port {expectation.source_port}"
     for name, segment in plan.segments.items():
         block = next((each for each in segment.prefixes if each.family is family), None)
         if segment.outside or block is None:
             continue
-        machine = free_address(
-            block, [single(each) for each in sorted(given) if block.contains(each.value)]
-        ) or Address(family, block.first)
+        near = given[bisect_left(given, block.first) : bisect_right(given, block.last)]
+        taken = [single(Address(family, each)) for each in near]
+        machine = free_address(block, taken) or Address(family, block.first)
         for side, word in enumerate(ends):
             packet = (
                 leg.packet._replace(destination=machine.value)
@@ -296,6 +298,16 @@ def _guards(plan: Plan, expectation: Expectation, asked: Asked, leg: LegTrace) -
                 own[side] = name
                 found.append(f"deny {expectation.service} {own[0]} to {own[1]}{port}")
     return tuple(found)
+
+
+_LAST: list[Forwarding] = []
+"""Where packets go in the plan that was asked about last."""
+
+
+def _forwarding(plan: Plan) -> Forwarding:
+    if not _LAST or _LAST[0].plan is not plan:
+        _LAST[:] = [Forwarding(plan)]
+    return _LAST[0]
 
 
 def _body(
