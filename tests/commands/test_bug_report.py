@@ -42,7 +42,7 @@ def test_a_question_is_asked_again_of_the_replaced_plan(run: Run, demo: Path) ->
     found = packed(demo / "crossgate-bug.zip")
     assert (
         found["command.txt"]
-        == "crossgate --plan plan.gate trace host1 host5 service1 --at 'mon 12:00'\n"
+        == "crossgate --plan plan.gate trace host2 host1 service1 --at 'mon 12:00'\n"
     )
     assert "permitted" in found["answer.txt"]
     assert found["answer.txt"].endswith("exit status 0\n")
@@ -51,7 +51,7 @@ def test_a_question_is_asked_again_of_the_replaced_plan(run: Run, demo: Path) ->
     assert not re.search(r"kiosk|manifest|10\\.64\\.|Ternhaven|ternhaven", whole)
     assert str(demo) not in whole
     assert str(Path.home()) not in whole or Path.home() == Path("/")
-    assert "host1\tkiosk-1\n" in (demo / "key.txt").read_text()
+    assert "host2\tkiosk-1\n" in (demo / "key.txt").read_text()
     assert (demo / "ternhaven.gate").read_bytes() == before
 
 
@@ -67,7 +67,7 @@ def test_an_edit_is_not_made_again_and_no_file_is_written(run: Run, demo: Path) 
     run("bug-report", "--", "entry", "add", "kiosk-fence", "permit ping kiosk-1 to any")
     assert (
         packed(demo / "crossgate-bug.zip")["command.txt"]
-        == "crossgate --plan plan.gate entry add list3 'permit ping host1 to any'\n"
+        == "crossgate --plan plan.gate entry add list3 'permit ping host2 to any'\n"
     )
 
 

@@ -178,7 +178,7 @@ def sys_executable() -> str:
 
 def test_the_report_has_everything_and_asks_for_nothing(run: Run, demo: Path) -> None:
     done = run("report", "--at", "mon 12:00")
-    assert done.stdout == "report.html: 27 of 27 expectations hold, 3 warnings\n"
+    assert done.stdout == "report.html: 28 of 28 expectations hold, 3 warnings\n"
     page = (demo / "report.html").read_text()
     for part in (
         "Findings",
@@ -192,7 +192,7 @@ def test_the_report_has_everything_and_asks_for_nothing(run: Run, demo: Path) ->
         assert f">{part}</h2>" in page
     assert re.search(r"(src|href)=\"(?!#)", page) is None
     assert "url(http" not in page
-    assert 'aria-label="list 110, IPv4, inbound on breakwater.sea: 4 entries"' in page
+    assert 'aria-label="list 110, IPv4, inbound on breakwater.sea: 5 entries"' in page
     assert page.count("<h1") == 1
     levels = [int(level) for level in re.findall(r"<h(\d)", page)]
     assert all(after - before <= 1 for before, after in pairwise(levels))

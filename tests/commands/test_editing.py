@@ -304,10 +304,10 @@ def test_an_only_line_guards_edits(run: Run, plan: Path) -> None:
     opens = run("entry", "add", "berth-1-in", "permit ping gate-1 to manifest")
     assert (
         opens.returncode,
-        "breaks  207  expect only nothing gate-1 to elsewhere" in opens.stdout,
+        "breaks  211  expect only nothing gate-1 to elsewhere" in opens.stdout,
     ) == (1, True), opens.stdout
     closes = run("entry", "drop", "berth-1-in", "10")
-    assert "breaks  204  expect only crane-bus gate-1 to cranes" in closes.stdout
+    assert "breaks  208  expect only crane-bus gate-1 to cranes" in closes.stdout
     # What other `only` lines permit counts: without this one, what it permitted is denied by the
     # other.
     plan.write_text(

@@ -77,8 +77,8 @@ def test_each_save_is_told_against_the_last_plan_without_errors(
     assert "was permitted by guest-fence 10" in watched.until("packet: ")
     plan.write_text(text + "expect permit ssh kiosk-1 to manifest over ipv4\n")
     told = watched.until("is  permitted by guest-fence 10")
-    assert "saved: 27 hold, 1 fails" in told
-    assert "breaks  211  expect permit ssh kiosk-1 to manifest over ipv4" in told
+    assert "saved: 28 hold, 1 fails" in told
+    assert "breaks  215  expect permit ssh kiosk-1 to manifest over ipv4" in told
     watched.process.send_signal(signal.SIGINT)
     assert watched.end() == 130
 
@@ -118,7 +118,7 @@ def test_once_ends_with_what_the_save_brings(demo: Path, change: str, status: in
     first = json.loads(found.until("}\n"))
     assert (first["schema"], first["held"], first["failed"], first["expectations"]) == (
         "crossgate/watch/1",
-        27,
+        28,
         0,
         [],
     )

@@ -73,14 +73,14 @@ def test_the_demo_is_as_it_was_and_nobody_can_read_it(demo: Path, tmp_path: Path
     addresses = {str(address) for host in plan.hosts.values() for address in host.addresses}
     assert addresses & set(re.findall(r"[0-9a-f.:]+", new)) == set()
     assert not re.search(r"[Tt]icket|[Ff]erry|order 4520", new)
-    assert disguise.known["kiosk-1"] == disguise.word("kiosk-1") == "host1"
+    assert disguise.known["kiosk-1"] == disguise.word("kiosk-1") == "host2"
     assert (
         disguise.word("lighthouse.v80")
         == f"{disguise.known['lighthouse']}.{disguise.known['.v80']}"
     )
     assert (
         disguise.word("permit tcp/443 kiosk-1,kiosk-2 to any")
-        == "permit tcp/443 host1,host2 to any"
+        == "permit tcp/443 host2,host3 to any"
     )
 
 
