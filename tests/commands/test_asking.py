@@ -688,7 +688,7 @@ def test_what_fails_stands_first_with_what_would_mend_it(run: Run, answer: Ask, 
         )
     )
     told = run("verify").stdout.splitlines()
-    assert told[0].split()[:2] == ["failed", "211"]
+    assert told[0].split()[:2] == ["failed", "215"]
     assert (
         told[2].strip()
         == "needed: in list kiosk-fence, at the end: 50 permit ssh kiosk-1 to manifest"

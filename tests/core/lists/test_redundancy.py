@@ -219,12 +219,13 @@ def test_a_thousand_made_up_entries_are_settled_as_pairs_would(tmp_path: Path) -
         max_size=30,
     ),
     st.booleans(),
+    st.booleans(),
 )
 def test_what_scattered_boxes_leave_is_found(
-    parts: list[tuple[int, int, int, int]], by_bits: bool
+    parts: list[tuple[int, int, int, int]], by_bits: bool, lucky: bool
 ) -> None:
     """Boxes with bits anywhere and spans of ports, against trying every address and port; settled
-    in either way.
+    in either way, also where the first guess finds nothing.
     """
 
     def box(value: int, wildcard: int, one: int, other: int) -> Box:
@@ -246,7 +247,11 @@ def test_what_scattered_boxes_leave_is_found(
             for each in boxes
         )
     }
-    with patch.object(uncovered, "_FEW_PARTS", -1 if by_bits else 30):
+    with (
+        patch.object(uncovered, "_FEW_PARTS", -1 if by_bits else 30),
+        patch.object(uncovered, "_lucky", uncovered._lucky if lucky else lambda rows: None),
+        patch.object(uncovered, "_FEW_BITS", 14 if lucky else 2),
+    ):
         found = uncovered.first_uncovered(outer, boxes)
     assert (found is not None) is bool(left)
     if found is not None:
