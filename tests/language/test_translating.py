@@ -190,3 +190,28 @@ def test_edits_tidy_and_questions_know_it(run: Run, tmp_path: Path) -> None:
     told_here = run("export", "ietf", "--on", "edge")
     assert "what it translates (lines " in told_here.stderr
     assert told_here.returncode == 1
+
+
+def test_an_entry_that_asks_for_another_address_is_mended(run: Run, tmp_path: Path) -> None:
+    plan = tmp_path / "edge.gate"
+    plan.write_text(
+        EDGE.format(
+            "    translate itself tcp/443 entering sea to shop port 8443\n"
+            "    translate in leaving sea as itself"
+        )
+        + "host guest 192.0.2.7 on net\n"
+        "list come extended ipv4\n    10 permit tcp/8443 any to shop\n"
+        "list go extended ipv4\n    10 permit tcp in to any\n"
+        "place come inbound on edge.sea\nplace go outbound on edge.sea\n"
+        "keep permit https guest to 203.0.113.2\nkeep permit https pc to guest\n"
+    )
+    assert run("check").stdout.count("translated-away") == 2
+    for name, text in (
+        ("come 10", "10 permit tcp/443 any to edge.sea"),
+        ("go 10", "10 permit tcp edge.sea to any"),
+    ):
+        found = run("mend", "translated-away", *name.split(), "--take", "a", "--write", "--yes")
+        assert "translated-away" in found.stdout, found.stderr
+        assert text in " ".join(plan.read_text().split())
+    assert "translated-away" not in run("check").stdout
+    assert run("verify").returncode == 0

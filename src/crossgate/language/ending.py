@@ -248,6 +248,14 @@ def _written_anew(
 ) -> Iterator[Step]:
     """Yield edits that write an address or a service of an entry as it is meant."""
     words: list[tuple[str, str]] = []
+    if finding.instead:
+        text, said = (
+            entry.text,
+            " and ".join(f"{new} instead of {old}" for old, new in finding.instead),
+        )
+        for old, new in finding.instead:
+            text = _with(text, old, new)
+        yield Step(f"{access_list.name} {entry.number}: {said}", _rewriting(entry, text))
     for addresses in (entry.source, entry.destination):
         if finding.name == "mask-reversed" and (meant := other_mask(addresses)) is not None:
             words.append((addresses.text, meant))
@@ -260,14 +268,17 @@ def _written_anew(
         )
         words += [(entry.service.text, meant)]
     for old, new in words:
-        text = re.sub(
-            rf"(?<!\S){re.escape(old)}(?!\S)", new.replace("\\", r"\\"), entry.text, count=1
-        )
+        text = _with(entry.text, old, new)
         if text != entry.text:
             yield Step(
                 f"{access_list.name} {entry.number}: {new} instead of {old}",
                 _rewriting(entry, text),
             )
+
+
+def _with(text: str, old: str, new: str) -> str:
+    """Return an entry's text with other words in the place of some."""
+    return re.sub(rf"(?<!\S){re.escape(old)}(?!\S)", new.replace("\\", r"\\"), text, count=1)
 
 
 def _moved(plan: Plan, finding: Finding, access_list: AccessList, entry: Entry) -> Iterator[Step]:

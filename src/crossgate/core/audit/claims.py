@@ -14,6 +14,7 @@ from crossgate.core.model.packet import Packet
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.scope import scoped_blocks
 from crossgate.core.network.nodes import Outcome
+from crossgate.core.network.paths import Crossing
 from crossgate.core.sets.addresses import AddressSet, everywhere
 from crossgate.core.sets.patterns import less
 from crossgate.core.sets.region import Region, entry_region, every_packet
@@ -97,7 +98,8 @@ class Claims:
         claimed = region.between(sources, region.destination)
         wanted = claimed.common(Region(everywhere(self.family), flow.receivers))
         there = flow.ways.there
-        if there.seen:
+        places = [Crossing(*each) for each in self.case.plan.places_of(access_list)]
+        if there.seen or any(self.case.seen(self.family, each) for each in places):
             return None  # what a rule makes of an address that is claimed is not looked at
         asked = placed_on(self.case.network, there, self.family)
         if (

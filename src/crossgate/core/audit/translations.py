@@ -134,14 +134,26 @@ def translated_away(case: Case) -> Iterator[Finding]:
                 f"what {line_name(access_list.name, entry.number)} sees where it stands",
                 case.missed,
             ):
-                fault = asks_for_another(case, access_list, entry)
-                if fault is not None:
+                found = asks_for_another(case, access_list, entry)
+                if found is not None:
                     yield Finding(
-                        "translated-away", entry.place, access_list.name, entry.number, fault
+                        "translated-away",
+                        entry.place,
+                        access_list.name,
+                        entry.number,
+                        found.fault,
+                        instead=found.instead,
                     )
 
 
-def asks_for_another(case: Case, access_list: AccessList, entry: Entry) -> Fault | None:
+class Other(NamedTuple):
+    """What is wrong with an entry, and its words with what it is to ask for instead."""
+
+    fault: Fault
+    instead: tuple[tuple[str, str], ...]
+
+
+def asks_for_another(case: Case, access_list: AccessList, entry: Entry) -> Other | None:
     """Return what is wrong with an entry that asks for an address which is translated before it
     gets there, or only behind it; None where it does not.
     """
@@ -164,7 +176,7 @@ def asks_for_another(case: Case, access_list: AccessList, entry: Entry) -> Fault
 
 def _not_yet(
     plan: Plan, entry: Entry, rules: list[Translation], crossing: Crossing
-) -> Fault | None:
+) -> Other | None:
     """Return what is wrong where an entry asks for inside destinations at the place where packets
     come in that are for others as yet.
     """
@@ -173,15 +185,21 @@ def _not_yet(
     ]
     if not taking:
         return None
-    public = public_name(plan, taking[0])
-    return Fault(
+    rule = taking[0]
+    public = public_name(plan, rule)
+    instead = [(entry.destination.text, public)]
+    services = ",".join(each.text(rule.family) for each in rule.services or ())
+    if rule.port is not None and entry.service.text != services:
+        instead.insert(0, (entry.service.text, services))
+    fault = Fault(
         f"what comes in there for {entry.destination.text} is for {public} as yet: "
-        f"{taking[0].device} translates it behind the list",
-        f"ask for {public}",
+        f"{rule.device} translates it behind the list",
+        f"ask for {' to '.join(new for _, new in instead)}",
     )
+    return Other(fault, tuple(instead))
 
 
-def _no_more(case: Case, entry: Entry, region: Region, crossing: Crossing) -> Fault | None:
+def _no_more(case: Case, entry: Entry, region: Region, crossing: Crossing) -> Other | None:
     """Return what is wrong where what an entry asks for passes as something else."""
     plan = case.plan
     for each in case.seen(region.family, crossing):
@@ -191,11 +209,12 @@ def _no_more(case: Case, entry: Entry, region: Region, crossing: Crossing) -> Fa
         rule = plan.translations[region.family][last.rule]
         asked = entry.destination.text if last.side else entry.source.text
         there = patterns_text(rule.inside) if last.side else public_name(plan, rule)
-        return Fault(
+        fault = Fault(
             f"nothing that passes {crossing.where} can match it: {asked} is {there} there, for "
             f"{last.device} translates it before",
             f"ask for {there}",
         )
+        return Other(fault, ((asked, there),))
     return None
 
 

@@ -312,6 +312,7 @@ MENDED = frozenset(
         "unplaced",
         "nothing-permitted",
         "wrong-side",
+        "translated-away",
         "replies-blocked",
         "spoofable",
         "icmp6-needed",
@@ -347,6 +348,8 @@ class Finding(NamedTuple):
     segment: str | None = None
     passes: tuple[Point, Direction] | None = None
     """Where what an entry asks for comes by, that stands where nothing of it does."""
+    instead: tuple[tuple[str, str], ...] = ()
+    """Words of an entry, each with what it is to ask for instead."""
 
     @property
     def message(self) -> str:
