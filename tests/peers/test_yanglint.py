@@ -25,6 +25,7 @@ IMPLEMENTED = (
     "ietf-system",
     "ietf-l3-unicast-topology",
     "iana-if-type",
+    "ietf-nat",
 )
 
 
@@ -41,6 +42,8 @@ def lint(data: Path, kind: str = "config") -> None:
         kind,
         "-F",
         "ietf-access-control-list:*",
+        "-F",
+        "ietf-nat:*",
     ]
     done = subprocess.run(
         [*command, *schemas, str(data)], capture_output=True, text=True, check=False

@@ -12,41 +12,34 @@ made names of the plan.
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from contextlib import suppress
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 from itertools import groupby, pairwise, product
 from typing import NamedTuple
 
-from crossgate.core.lists.rules import Rule, prefixes_of
+from crossgate.core.lists.rules import Rule
 from crossgate.core.model import iana
 from crossgate.core.model.accesslist import MOST_NUMBER, Action, DeciderKey, Kind, numbered_kind
-from crossgate.core.model.address import Family, Pattern, everything, format_address, single
+from crossgate.core.model.address import Family, everything
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.network import Direction, Point, stands_at
-from crossgate.core.model.packet import ECHO, icmp_of
 from crossgate.core.model.plaintext import numeral, quotable
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import (
     ESTABLISHED,
     FlagTest,
-    Ports,
-    ServiceError,
-    ServiceTerm,
     format_ports,
-    in_order,
     join_ports,
 )
-from crossgate.core.sets.patterns import joined
 from crossgate.language import edits
 from crossgate.language.claims import standing
 from crossgate.language.draft import Draft
 from crossgate.language.entries import ETHERNET
-from crossgate.language.network import ComingDevice, ComingSegment, plain_name, take_in_network
+from crossgate.language.network import ComingDevice, ComingSegment, take_in_network
+from crossgate.language.plain_names import list_name
+from crossgate.language.set_names import Asked, SetNames
 
 _STEP = 10
-_MOST_PREFIXES = 1 << 16
-"""A group that is more prefixes than these is not looked at as a name for a set."""
 
 
 class _Item(NamedTuple):
@@ -225,14 +218,6 @@ class Coming:
         return found
 
 
-def list_name(name: str) -> str:
-    """Return a name that a list of a plan may have, near another one."""
-    number = numeral(name)
-    if number is not None and number <= MOST_NUMBER:
-        return str(number)
-    return plain_name(name, "list")
-
-
 def take_in(
     draft: Draft, coming: Sequence[Coming], replace: bool
 ) -> tuple[str, dict[DeciderKey, int]]:
@@ -246,7 +231,7 @@ def take_in(
         [each for part in coming for each in part.devices],
         [each for part in coming for each in part.segments],
     )
-    network, subnets = take_in_network(draft, devices, segments, replace)
+    network, names_of_sets = take_in_network(draft, devices, segments, replace)
     every = _own_names(coming)
     there = [each.name for each in every if each.name in draft.plan.every_list]
     if there and not replace:
@@ -254,7 +239,6 @@ def take_in(
             f"the plan has {_lists(there)} already; --replace puts what comes in in the place of it"
         )
     hits: dict[DeciderKey, int] = {}
-    names_of_sets = _SetNames(draft.plan, subnets)
     said = []
     new: list[str] = []
     for own in every:
@@ -379,7 +363,7 @@ def _lines(own: ComingList, entries: Sequence[ComingEntry], plan: Plan) -> Itera
         yield f"    otherwise {own.otherwise}"
 
 
-def _entries(own: ComingList, draft: Draft, names: _SetNames) -> list[ComingEntry]:
+def _entries(own: ComingList, draft: Draft, names: SetNames) -> list[ComingEntry]:
     if own.entries or own.family is None:
         own.kind = own.kind or Kind.EXTENDED
         return own.entries
@@ -429,11 +413,7 @@ def _kind(own: ComingList, plan: Plan) -> Kind:
     return Kind.STANDARD if standard and plain else Kind.EXTENDED
 
 
-_Asked = tuple[int | None, Ports | None, int | None, int | None]
-"""What a rule asks of its service: protocol, destination ports, ICMP type and code."""
-
-
-def _service(rule: Rule) -> _Asked:
+def _service(rule: Rule) -> Asked:
     return rule.protocol, rule.destination_ports, rule.icmp_type, rule.icmp_code
 
 
@@ -455,7 +435,7 @@ def _is_product(rules: Sequence[Rule]) -> bool:
     )
 
 
-def _text(rules: Sequence[Rule], own: ComingList, called: str, names: _SetNames) -> str:
+def _text(rules: Sequence[Rule], own: ComingList, called: str, names: SetNames) -> str:
     """Write an entry from its action on."""
     first, family = rules[0], rules[0].source.family
     source = names.text([each.source for each in rules], family, f"{called}-sources")
@@ -483,21 +463,6 @@ def _text(rules: Sequence[Rule], own: ComingList, called: str, names: _SetNames)
     return " ".join(words) + (f' "{comment}"' if comment else "")
 
 
-def _terms(asked: Iterable[_Asked]) -> list[ServiceTerm]:
-    """Return what rules ask of their services, the ports of one protocol together."""
-    found: dict[tuple[int | None, int | None, int | None], list[tuple[int, int]] | None] = {}
-    for protocol, ports, icmp_type, icmp_code in asked:
-        key = (protocol, icmp_type, icmp_code)
-        if ports is None or found.get(key, []) is None:
-            found[key] = None
-        else:
-            found[key] = [*(found.get(key) or ()), *ports]
-    return [
-        ServiceTerm(protocol, None if ports is None else join_ports(ports), icmp_type, icmp_code)
-        for (protocol, icmp_type, icmp_code), ports in found.items()
-    ]
-
-
 def _flag_words(tests: Sequence[FlagTest]) -> list[str]:
     if tuple(tests) == ESTABLISHED:
         return ["established"]
@@ -510,113 +475,3 @@ def _flag_words(tests: Sequence[FlagTest]) -> list[str]:
         ]
         words.append(f"flags {','.join(names)}")
     return words
-
-
-_Spans = tuple[tuple[int, int], ...]
-
-
-class _SetNames:
-    """Writes sets of addresses and of services in the plan's names, and keeps the groups that are
-    needed for that.
-    """
-
-    def __init__(self, plan: Plan, subnets: Mapping[str, Sequence[Pattern]]) -> None:
-        """Make it for a plan, and subnets that come into it."""
-        self._plan, self._subnets = plan, subnets
-        self._known: dict[tuple[Family, _Spans], str] | None = None
-        self._services: dict[tuple[Family, frozenset[ServiceTerm]], str] | None = None
-        self._taken = {*plan.groups, *plan.hosts, *plan.segments, *plan.devices}
-        self._new: list[str] = []
-
-    def text(self, patterns: Sequence[Pattern], family: Family, called: str) -> str:
-        """Write a set; `called` is the name of a group where one is needed."""
-        members = list(dict.fromkeys(patterns))
-        spans = _spans(members)
-        if spans == ((0, family.mask),):
-            return "any"
-        if self._known is None:
-            self._known = {
-                (family, _spans(own)): name for name, family, own in reversed([*self._sets()])
-            }
-        key = family, spans
-        if key not in self._known:
-            if len(members) > 1:
-                members = sorted(joined(members, wild=True))
-            if len(members) == 1:
-                return str(members[0])
-            if len(spans) == 1:
-                return (
-                    f"{format_address(family, spans[0][0])}-{format_address(family, spans[0][1])}"
-                )
-            name = list_name(called) if not called[:1].isdigit() else f"list-{called}"
-            while name in self._taken:
-                name += "-2"
-            self._taken.add(name)
-            self._known[key] = name
-            self._new.append(f"group {name} {', '.join(map(str, members))}")
-        return self._known[key]
-
-    def service(self, asked: Sequence[_Asked], family: Family) -> str:
-        """Write services: by the name that the plan has for just these, else term by term."""
-        terms = _terms(asked)
-        if self._services is None:
-            self._services = {
-                (
-                    each,
-                    frozenset({ServiceTerm(icmp_of(each), icmp_type=ECHO[each], icmp_code=0)}),
-                ): "ping"
-                for each in Family
-            }
-            for name in self._plan.services:
-                for each in Family:
-                    with suppress(ServiceError):
-                        own = self._plan.service(name, each).terms
-                        whole = _terms(
-                            (one.protocol, one.ports, one.icmp_type, one.icmp_code) for one in own
-                        )
-                        self._services.setdefault((each, frozenset(whole)), name)
-        known = self._services.get((family, frozenset(terms)))
-        return known or in_order(each.text(family) for each in terms)
-
-    def _sets(self) -> Iterator[tuple[str, Family, Sequence[Pattern]]]:
-        """Yield the sets that have a name in the plan, those that a person would rather read
-        first.
-        """
-        plan = self._plan
-        named = [(host.name, list(map(single, host.addresses))) for host in plan.hosts.values()]
-        named += [
-            (each.name, list(each.prefixes)) for each in plan.segments.values() if not each.outside
-        ]
-        named += [(name, list(prefixes)) for name, prefixes in self._subnets.items()]
-        named += [
-            (group.name, [one for own in group.members.values() for one in own.patterns])
-            for group in plan.groups.values()
-        ]
-        named += [
-            (device.name, list(map(single, device.addresses()))) for device in plan.devices.values()
-        ]
-        for name, patterns in named:
-            for family in Family:
-                own = [each for each in patterns if each.family is family]
-                if own and sum(1 << _open_bits(each) for each in own) <= _MOST_PREFIXES:
-                    yield name, family, own
-
-    def new_lines(self) -> list[str]:
-        """Return the statements of groups that are needed since the last time."""
-        lines, self._new = self._new, []
-        return [*lines, ""] if lines else []
-
-
-def _open_bits(pattern: Pattern) -> int:
-    return 0 if pattern.is_prefix else pattern.wildcard.bit_count()
-
-
-def _spans(patterns: Iterable[Pattern]) -> _Spans:
-    """Return the addresses of patterns as spans, first and last, ascending and apart."""
-    found: list[tuple[int, int]] = []
-    for each in sorted(prefix for pattern in patterns for prefix in prefixes_of(pattern)):
-        if found and each.first <= found[-1][1] + 1:
-            found[-1] = (found[-1][0], max(found[-1][1], each.last))
-        else:
-            found.append((each.first, each.last))
-    return tuple(found)

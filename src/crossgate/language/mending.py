@@ -46,7 +46,7 @@ from crossgate.core.wording.sentences import packet_text
 from crossgate.language import edits
 from crossgate.language.change import Change, Proposal, propose
 from crossgate.language.draft import Draft
-from crossgate.language.network import plain_name
+from crossgate.language.plain_names import plain_name
 from crossgate.language.reader import Reading
 
 MOST_EDITS = 3

@@ -14,6 +14,7 @@ import re
 from collections import Counter
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
+from typing import NamedTuple
 
 from crossgate.core.model.address import Address, Pattern, prefix
 from crossgate.core.model.errors import Place, PlanError
@@ -21,6 +22,8 @@ from crossgate.core.model.ethernet import format_mac
 from crossgate.core.model.network import Device, Interface, Point, PointKind
 from crossgate.core.model.plan import Plan
 from crossgate.language.draft import Draft
+from crossgate.language.plain_names import device_name, part_name
+from crossgate.language.set_names import SetNames
 
 _NAME = re.compile(r"[A-Za-z][A-Za-z0-9_-]*")
 
@@ -41,18 +44,45 @@ class ComingInterface:
         return [prefix(address, length) for address, length in self.addresses]
 
 
+class ComingTranslation(NamedTuple):
+    """A rule by which a device translates: the addresses it begins with, the words that follow
+    them, the addresses it ends with, and the words behind those.
+    """
+
+    addresses: Sequence[Pattern]
+    words: str
+    to: Sequence[Pattern] = ()
+    rest: str = ""
+
+    def text(self, names: SetNames) -> str:
+        """Write it in the names of a plan, but for several addresses outside: a name may be of
+        both families, and stand there for one alone.
+        """
+        first = names.known(self.addresses, self.addresses[0].family)
+        one = len(self.to) == 1 and self.to[0].size == 1
+        last = names.known(self.to, self.to[0].family) if one else None
+        sides = [
+            known or ", ".join(map(str, each))
+            for known, each in ((first, self.addresses), (last, self.to))
+        ]
+        words = ("translate", sides[0], self.words, sides[1], self.rest)
+        return " ".join(word for word in words if word)
+
+
 @dataclass(eq=False)
 class ComingDevice:
     """A device with its interfaces, static routes and ports; a port that has a cable, with the port
     at its far end.
 
-    One that is `pictured` is from a picture of links, and a document of its own tells more of it.
+    `translations` is None where that is not told. One that is `pictured` is from a picture of
+    links, and a document of its own tells more of it.
     """
 
     name: str
     interfaces: list[ComingInterface] = field(default_factory=list)
     routes: list[tuple[Pattern, Address | None]] = field(default_factory=list)
     ports: dict[str, tuple[str, str] | None] = field(default_factory=dict)
+    translations: list[ComingTranslation] | None = None
     pictured: bool = False
 
     @property
@@ -86,30 +116,11 @@ class ComingSegment:
     outside: bool = False
 
 
-def plain_name(name: str, lead: str) -> str:
-    """Return a name that something in a plan may have, near another one; one that does not begin
-    with a letter gets a `lead`.
-    """
-    own = re.sub(r"[^A-Za-z0-9_-]+", "-", name).strip("-")
-    return own if own[:1].isalpha() else f"{lead}-{own}".rstrip("-")
-
-
-def device_name(name: str) -> str:
-    """Return a name that a device of a plan may have, near another one."""
-    return plain_name(name, "device")
-
-
-def part_name(name: str) -> str:
-    """Return a name that an interface or port may have, near another one."""
-    own = re.sub(r"[^A-Za-z0-9_/:.-]+", "-", name).strip("-.:/")
-    return own or "unnamed"
-
-
 def take_in_network(
     draft: Draft, devices: Sequence[ComingDevice], segments: Sequence[ComingSegment], replace: bool
-) -> tuple[str, dict[str, list[Pattern]]]:
-    """Write devices and the subnets that they need, and say so; return the new subnets, too. Raises
-    `PlanError` where the plan has one, unless it is to be replaced.
+) -> tuple[str, SetNames]:
+    """Write devices and the subnets that they need, and say so; return the names of sets, the new
+    subnets' too. Raises `PlanError` where the plan has one, unless it is to be replaced.
     """
     plan = draft.plan
     devices = _merged(devices)
@@ -128,15 +139,17 @@ def take_in_network(
         )
     chosen = _Subnets(plan, devices, segments, draft.remarks)
     new_segments = chosen.lines()
+    names_of_sets = SetNames(plan, chosen.subnets)
     blocks: list[str] = []
     cabled: set[str] = set()
     for device in devices:
-        lines = [
-            *_block(
-                device, plan.devices.get(device_name(device.name)), chosen, cabled, draft.remarks
-            )
-        ]
         old = plan.devices.get(device_name(device.name))
+        lines = [*_block(device, old, chosen, cabled, draft.remarks)]
+        if device.translations is not None:
+            lines += [f"    {each.text(names_of_sets)}" for each in device.translations]
+        elif old is not None:
+            places = dict.fromkeys(each.place for each in old.translations)
+            lines += [draft.line(each).text for each in places]
         if old is None:
             blocks += ["", *lines]
         else:
@@ -145,7 +158,7 @@ def take_in_network(
     told = [f"{', '.join(device_name(each.name) for each in devices)}"] if devices else []
     return "; ".join(
         [*told, *([f"new: {', '.join(chosen.new)}"] if chosen.new else [])]
-    ), chosen.subnets
+    ), names_of_sets
 
 
 def _merged(devices: Sequence[ComingDevice]) -> list[ComingDevice]:
@@ -199,11 +212,9 @@ def _add(draft: Draft, segments: Sequence[str], blocks: Sequence[str]) -> None:
 
 def last_line(device: Device) -> Place:
     """Return where the last line of a device's block stands."""
-    places = [each.place for part in (device.interfaces, device.ports) for each in part.values()]
-    return max(
-        [device.place, *places, *(each.place for each in device.routes)],
-        key=lambda place: place.line,
-    )
+    parts = (device.interfaces.values(), device.ports.values(), device.routes, device.translations)
+    places = [each.place for part in parts for each in part]
+    return max([device.place, *places], key=lambda place: place.line)
 
 
 def _block(
@@ -226,8 +237,11 @@ def _block(
             f"{', '.join(each.name for each in bare)}"
         )
     words = ["switch" if switch else "router", name]
-    if old is not None:
-        words += ["stateful"] * old.stateful + ["closed"] * old.closed
+    stateful = old is not None and old.stateful
+    if device.translations and not stateful:
+        remarks.append(f"{name} translates, so it is taken to be stateful")
+        stateful = True
+    words += ["stateful"] * stateful + ["closed"] * (old is not None and old.closed)
     yield " ".join(words)
     for each in device.interfaces:
         if each.addresses:

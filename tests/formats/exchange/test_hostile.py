@@ -83,15 +83,18 @@ def test_mutated_documents_come_in_or_are_told(demo: Path) -> None:
     xml = FORMATS["ietf-acl"].write(Wanted(plan, [plan.lists["110"]], xml=True)).text
     device = (demo / "gangway.json").read_text()
     links = FORMATS["ietf"].write(Wanted(plan, [])).text
+    edge = FORMATS["ietf"].write(Wanted(plan, [], device="breakwater")).text
     assert isinstance(acl, str)
     assert isinstance(table, str)
     assert isinstance(xml, str)
     assert isinstance(links, str)
+    assert isinstance(edge, str)
     originals = [
         ("ietf-acl", acl),
         ("ietf-acl", xml),
         ("ietf", device),
         ("ietf", links),
+        ("ietf", edge),
         ("csv", table),
         ("nas-filter-rule", RULES),
     ]

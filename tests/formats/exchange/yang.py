@@ -27,6 +27,7 @@ IMPLEMENTED = (
     "ietf-network",
     "ietf-network-topology",
     "ietf-l3-unicast-topology",
+    "ietf-nat",
 )
 IMPORTED = (
     "ietf-inet-types",
@@ -55,6 +56,7 @@ FEATURES = {
         "acl-aggregate-stats",
         "interface-attachment",
     ),
+    "ietf-nat": ("basic-nat44", "napt44", "dst-nat", "nptv6"),
 }
 
 

@@ -2,8 +2,8 @@
 lists, one document a device.
 
 Modules: ietf-system (RFC 7317), ietf-interfaces (RFC 8343), ietf-ip (RFC 8344), ietf-routing with
-its IPv4 and IPv6 unicast modules (RFC 8349), ietf-access-control-list (RFC 8519). An interface's
-description is the name of its subnet. Without a device it is the picture of links between all of
+its IPv4 and IPv6 unicast modules (RFC 8349), ietf-nat (RFC 8512), ietf-access-control-list (RFC
+8519). An interface's description is the name of its subnet. Without a device it is the picture of links between all of
 them: ietf-network-topology (RFC 8345), with the addresses of l3-unicast-topology (RFC 8346). What
 these models have no word for: `stateful`, the VLAN of a subnet, hosts, and cables but in the
 picture.
@@ -29,6 +29,7 @@ from crossgate.core.model.scope import Scope, scope_of
 from crossgate.formats.exchange.asked import Given, Wanted, Written
 from crossgate.formats.exchange.ietf_acl import ACL, INTERFACES, acl_tree, interface_tree
 from crossgate.formats.exchange.ietf_acl_in import read_acls
+from crossgate.formats.exchange.ietf_nat import NAT, nat_tree, read_nat
 from crossgate.formats.exchange.topology import read_topology, topology_tree
 from crossgate.formats.exchange.tree import Identity, Node, json_of, read_tree, xml_of
 from crossgate.language.importing import Coming
@@ -67,12 +68,6 @@ def _device_tree(wanted: Wanted, device: Device, written: Written) -> dict[str, 
         )
     if device.stateful:
         written.told.append(f"{device.name} is stateful, which these models have no word for")
-    if device.translations:
-        lines = ", ".join(dict.fromkeys(str(each.place.line) for each in device.translations))
-        written.unsaid.append(
-            f"{device.name}: what it translates (lines {lines}) is left out, since these models "
-            "have none"
-        )
     closed = [str(point) for point, _, _ in plan.closed if point.device == device.name]
     if closed:
         what = (
@@ -115,6 +110,7 @@ def _device_tree(wanted: Wanted, device: Device, written: Written) -> dict[str, 
         tree[f"{ROUTING}:routing"] = {
             "control-plane-protocols": {"control-plane-protocol": [protocol]}
         }
+    tree |= nat_tree(device, written)
     if wanted.every_list:
         tree |= acl_tree(wanted, written)
     return tree
@@ -185,6 +181,9 @@ def read(given: Given) -> Coming:
         routing = document.get(f"{ROUTING}:routing")
         if routing is not None:
             _read_routing(routing, device, coming)
+        nat = document.get(f"{NAT}:nat")
+        if nat is not None:
+            read_nat(nat, device, coming)
         coming.devices.append(device)
         acls = document.get(f"{ACL}:acls")
         if acls is not None:

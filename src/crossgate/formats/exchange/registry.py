@@ -49,9 +49,8 @@ FORMATS = {
     ),
     "ietf": Format(
         (
-            "a device with its interfaces, routes and lists; without --on the picture of links "
-            "(RFC "
-            "8343, 8344, 8349, 8345)"
+            "a device with its interfaces, routes, translations and lists; without --on the "
+            "picture of links (RFC 8343, 8344, 8349, 8512, 8345)"
         ),
         "ietf.read",
         "ietf.write",

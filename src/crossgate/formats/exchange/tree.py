@@ -28,6 +28,7 @@ NAMESPACES = {
     "ietf-ipv4-unicast-routing": "urn:ietf:params:xml:ns:yang:ietf-ipv4-unicast-routing",
     "ietf-ipv6-unicast-routing": "urn:ietf:params:xml:ns:yang:ietf-ipv6-unicast-routing",
     "ietf-l3-unicast-topology": "urn:ietf:params:xml:ns:yang:ietf-l3-unicast-topology",
+    "ietf-nat": "urn:ietf:params:xml:ns:yang:ietf-nat",
     "ietf-network": "urn:ietf:params:xml:ns:yang:ietf-network",
     "ietf-network-topology": "urn:ietf:params:xml:ns:yang:ietf-network-topology",
     "ietf-routing": "urn:ietf:params:xml:ns:yang:ietf-routing",
