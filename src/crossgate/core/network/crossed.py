@@ -463,10 +463,10 @@ class CrossedGraphs(WayGraphs):
                 for turned in () if each.arrived is None else (each.arrived,):
                     last = next((one for one in reversed(turned.view) if one.side), None)
                     if last is not None:
-                        found |= self._behind(last.device, turned.destination)
+                        found |= self.behind(last.device, turned.destination)
         return {**found, **super().crossings(origin, destination)}
 
-    def _behind(self, device: str, destination: Address) -> dict[Crossing, None]:
+    def behind(self, device: str, destination: Address) -> dict[Crossing, None]:
         """Return all places that a packet crosses from a device on to a destination."""
         found: dict[Crossing, None] = {}
         seen, front = {device}, list(self.network.hops(device, destination))

@@ -14,23 +14,16 @@ from crossgate.core.model.condition import State
 from crossgate.core.model.conditions import Limit
 from crossgate.core.model.packet import TCP, Packet
 from crossgate.core.model.tls import UNSETTLED, hello_of
-from crossgate.core.network.paths import Crossing, Endpoint
+from crossgate.core.network.entrance import Entrance
+from crossgate.core.network.paths import Crossing
 from crossgate.core.network.view import NOT_TRANSLATED
 from crossgate.core.network.ways import Network
 from crossgate.core.traffic.asked import AskedLists
 from crossgate.core.traffic.fates import NO_PLACE, VARIES, VERDICTS, Weights
+from crossgate.core.traffic.sent import CrossedPair, as_sent
 
 _LATER = 3
 """From this leg on what is sent is counted with an earlier one."""
-
-
-class CrossedPair(NamedTuple):
-    """Two ends, whether they are on one link, and whether replies go to another machine."""
-
-    source: Endpoint
-    destination: Endpoint
-    on_link: bool
-    strays: bool = False
 
 
 class CrossedFate(NamedTuple):
@@ -55,21 +48,25 @@ class CrossedFate(NamedTuple):
 
 
 class Across:
-    """Follows conversations across translations, for lists that are `asked` by number; places get
-    their numbers, and states their tracers, from whom it works for.
+    """Follows conversations across translations, that came in where they `entered`, for lists that
+    are `asked` by number; places get their numbers, and states their tracers, from whom it works
+    for.
     """
 
     def __init__(
         self,
         network: Network,
+        entered: Entrance | None,
         asked: AskedLists,
         crossing: Callable[[Crossing, int], int],
         tracer: Callable[[State], Tracer],
     ) -> None:
-        self._network, self._asked, self._crossing, self._tracer = network, asked, crossing, tracer
+        self._network, self._entered, self._asked = network, entered, asked
+        self._crossing, self._tracer = crossing, tracer
 
     def fate(self, packet: Packet, pair: CrossedPair, state: State) -> CrossedFate:
-        """Return what becomes of a conversation between two ends."""
+        """Return what becomes of a conversation between two ends, by the packet that was seen."""
+        pair, packet = as_sent(self._network, self._entered, pair, packet)
         ways = self._network.of_packet(pair.source, pair.destination, packet)
         endings = self._tracer(state).endings_of(packet, pair.on_link, ways, pair.strays)
         first, stopped = endings[0], (NO_PLACE, NO_PLACE, NO_PLACE)

@@ -43,7 +43,7 @@ from crossgate.core.network.matrix import Matrix
 from crossgate.core.network.paths import Crossing, Endpoint
 from crossgate.core.network.way_graph import Passage
 from crossgate.core.network.ways import Network, Way, Ways
-from crossgate.core.traffic.across import Across, CrossedPair
+from crossgate.core.traffic.across import Across
 from crossgate.core.traffic.asked import AskedLists
 from crossgate.core.traffic.fates import (
     LANE,
@@ -58,6 +58,7 @@ from crossgate.core.traffic.fates import (
 )
 from crossgate.core.traffic.kinds import KindFinder
 from crossgate.core.traffic.run import InLanes, Kinds, Run, courses_of, with_flags
+from crossgate.core.traffic.sent import CrossedPair, is_led_in
 
 
 class _Place(NamedTuple):
@@ -86,7 +87,7 @@ class BulkTracer:
         self._every_lane: list[Lane] = []
         self._lanes: Lanes | None = None
         self._tracers: dict[State, Tracer] = {}
-        self._across = Across(network, self.asked, self._crossing, self._tracer)
+        self._across = Across(network, entered, self.asked, self._crossing, self._tracer)
 
     def _tracer(self, state: State) -> Tracer:
         if state not in self._tracers:
@@ -456,26 +457,23 @@ class _Ends:
         network, entered = self._tracer.network, self._tracer.entered
         start, end = at_address(network, source), at_address(network, destination)
         strays = False
-        if network.plan.translations[self._family]:
-            strays = entered is not None and not entered.passed(network, start, destination)
-            if strays and entered is not None:
-                start = entered.sender._replace(address=source)
-            if self._is_crossed(start, end, source):
-                crossed = CrossedPair(start, end, start.segment == end.segment, strays)
-                return _Pair((), crossed.on_link, crossed=crossed)
-            start, strays = at_address(network, source), False
-        if entered is None or entered.passed(network, start, destination):
-            ways = network.between(start, end)
-        elif entered.sender.segment == start.segment and start.device is None:
-            ways = network.between(
-                start._replace(gateways=entered.sender.gateways, at=entered.sender.at), end
-            )
-        else:
-            graphs, strays = network.graphs(self._family), True
-            start = entered.sender._replace(address=source)
+        if entered is not None and not entered.passed(network, start, destination):
+            if entered.sender.segment == start.segment and start.device is None:
+                start = start._replace(gateways=entered.sender.gateways, at=entered.sender.at)
+            else:
+                start, strays = entered.sender._replace(address=source), True
+        on_link = start.segment == end.segment
+        if self._is_crossed(start, end, source) or (
+            entered is not None and not strays and is_led_in(network, destination)
+        ):
+            return _Pair((), on_link, crossed=CrossedPair(start, end, on_link, strays))
+        if strays:
+            graphs = network.graphs(self._family)
             unanswered = network.unanswered(start, destination)
             ways = Ways(graphs.graph(start, destination), graphs.graph(end, source), unanswered)
-        return self._tracer.pair(ways, self._family, start.segment == end.segment, strays)
+        else:
+            ways = network.between(start, end)
+        return self._tracer.pair(ways, self._family, on_link, strays)
 
     def _is_crossed(self, start: Endpoint, end: Endpoint, source: Address) -> bool:
         """Whether what is sent between two ends, or its answers, may be translated."""

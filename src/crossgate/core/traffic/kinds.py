@@ -78,6 +78,9 @@ class KindFinder:
         ) | dict.fromkeys(term.ports for rule in rules for term in rule.services or ()):
             for first, last in ports or ():
                 cuts[[first, last + 1]] = True
+        for rule in rules:
+            if rule.port is not None:  # behind the rule that is what tells who was led in
+                cuts[[rule.port, rule.port + 1]] = True
         self._port = np.cumsum(cuts[:-1]).astype(np.uint64)
         self._marked = any(entry.qualifiers.dscp is not None for entry in entries)
 
