@@ -420,15 +420,15 @@ def write_file(path: Path, text: str | bytes, inputs: Iterable[str]) -> None:
 @contextmanager
 def _status() -> Iterator[Callable[[Callable[[float], str]], None]]:
     """Give a function that shows a line, made from the seconds spent, on standard error: on a
-    terminal, once a second is over.
+    terminal, once a second is over, and ten times a second at most.
     """
-    start, shown = time.monotonic(), False
+    start, shown = time.monotonic(), 0.0
 
     def show(text: Callable[[float], str]) -> None:
         nonlocal shown
         spent = time.monotonic() - start
-        if sys.stderr.isatty() and spent > 1:
-            shown = True
+        if spent > max(1, shown + 0.1) and sys.stderr.isatty():
+            shown = spent
             sys.stderr.write(f"\r{text(spent)}\x1b[K")
             sys.stderr.flush()
 
@@ -468,24 +468,11 @@ def gauge(label: str, total: int) -> Iterator[Callable[[int, int], None]]:
 
 
 def progress(items: Iterable[Item], total: int, label: str) -> Iterator[Item]:
-    """Pass items on; when that takes over a second, a bar on standard error shows how far it is."""
-    start, bar = time.monotonic(), None
-    try:
+    """Pass items on; when that takes over a second, standard error shows how far it is."""
+    with meter(label) as show:
         for number, item in enumerate(items, 1):
             yield item
-            if bar is None and time.monotonic() - start > 1 and sys.stderr.isatty():
-                bar = typer.progressbar(
-                    length=total,
-                    label=label,
-                    file=sys.stderr,
-                    update_min_steps=max(total // 100, 1),
-                )
-                bar.update(number)
-            elif bar is not None:
-                bar.update(1)
-    finally:
-        if bar is not None:
-            bar.render_finish()
+            show(number, total)
 
 
 def family_of(only_ipv4: bool, only_ipv6: bool) -> int | None:
