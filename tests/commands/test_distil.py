@@ -252,3 +252,59 @@ def test_what_the_list_would_stop_after_all_is_told_and_nothing_is_written(
         "written"
     ) in done.stderr
     assert (tmp_path / "p.gate").read_text() == TWO
+
+
+EDGE = """\
+outside world
+subnet hall 10.64.8.0/24
+subnet core 10.64.9.0/29
+router edge stateful
+    interface wan  203.0.113.2/30 on world
+    interface core 10.64.9.1/29 on core
+    route default via 203.0.113.1
+    translate hall leaving wan as 198.51.100.8/30
+    translate 198.51.100.90 tcp/443 entering wan to kiosk port 8443
+router inner
+    interface core 10.64.9.2/29 on core
+    interface hall 10.64.8.1/24 on hall
+    route default via 10.64.9.1
+host kiosk 10.64.8.21 on hall
+"""
+
+
+@pytest.mark.parametrize(
+    ("place", "expected"),
+    [
+        ("inbound edge.wan", ["permit tcp/443 192.0.2.77 to 198.51.100.90"]),
+        ("outbound edge.wan", ["permit tcp/443 198.51.100.8/30 to 192.0.2.77"]),
+        ("outbound edge.core", ["permit tcp/8443 192.0.2.77 to kiosk"]),
+        (
+            "outbound inner.hall",
+            [
+                "permit tcp/32768- 192.0.2.77 to kiosk source port 443 established",
+                "permit tcp/8443 192.0.2.77 to kiosk",
+            ],
+        ),
+        (
+            "inbound inner.hall",
+            [
+                "permit tcp/32768- kiosk to 192.0.2.77 source port 8443 established",
+                "permit tcp/443 kiosk to 192.0.2.77",
+            ],
+        ),
+    ],
+)
+def test_entries_ask_for_what_is_seen_at_their_place(
+    run: Run, tmp_path: Path, place: str, expected: list[str]
+) -> None:
+    (tmp_path / "edge.gate").write_text(EDGE)
+    (tmp_path / "seen.csv").write_text(
+        "time,source,source_port,destination,destination_port,protocol\n"
+        "2026-11-30T10:00:00Z,10.64.8.21,40122,192.0.2.77,443,tcp\n"
+        "2026-11-30T10:00:01Z,192.0.2.77,40122,198.51.100.90,443,tcp\n"
+    )
+    done = run("distil", "seen.csv", "--all", "--into", "new", "--place", *place.split(), "--yes")
+    assert done.returncode == 0, done.stderr
+    lines = [each.split('"')[0] for each in (tmp_path / "edge.gate").read_text().splitlines()]
+    entries = [" ".join(each.split()[1:]) for each in lines if " permit " in each]
+    assert sorted(entries) == expected

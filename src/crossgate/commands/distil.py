@@ -80,7 +80,7 @@ def distil(
             for family, each in _read(draft.plan, files, column or [], idle, every).items()
             if chosen in (None, family)
         }
-        if not any(each.pairs for each in found.values()):
+        if not any(each.kinds for each in found.values()):
             left = sum(each.unanswered for each in found.values())
             it, them = ("is", "it") if left == 1 else ("are", "them")
             hint = (
@@ -93,7 +93,7 @@ def distil(
                 else ""
             )
             raise PlanError(f"there is nothing in {', '.join(map(str, files))} to permit{hint}")
-        several = chosen is None and all(each.pairs for each in found.values()) and len(found) > 1
+        several = chosen is None and all(each.kinds for each in found.values()) and len(found) > 1
         told = [
             write(
                 draft,
@@ -102,7 +102,7 @@ def distil(
                 widen / 100,
             )
             for family, distiller in found.items()
-            if distiller.pairs
+            if distiller.kinds
         ]
         if not any(told):
             raise PlanError(

@@ -4,18 +4,23 @@ one that is there.
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Sequence
 from pathlib import Path
 from typing import NamedTuple
 
-from crossgate.core.answers.distil import Distilled, Distiller
+from crossgate.core.answers.distil import Distilled, Distiller, Kind, Sightings
 from crossgate.core.lists.index import ListIndex
-from crossgate.core.model.accesslist import AccessList, Action, Kind
+from crossgate.core.model.accesslist import AccessList, Action
+from crossgate.core.model.accesslist import Kind as ListKind
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.network import Direction, Point
+from crossgate.core.network.crossed import CrossedGraphs
 from crossgate.core.network.endpoints import at_address
 from crossgate.core.network.paths import Crossing, Endpoint
+from crossgate.core.network.view import FIRST_CHOICE, LAST_CHOICE, Choice, choosing, packet_in
+from crossgate.core.network.way_graph import WayGraph
+from crossgate.core.network.way_graphs import WayGraphs
 from crossgate.core.network.ways import Network
 from crossgate.core.sets import spans as line
 from crossgate.core.sets.region import Region, entry_region
@@ -24,8 +29,6 @@ from crossgate.language import edits
 from crossgate.language.draft import Draft
 from crossgate.language.reader import read
 from crossgate.language.twin import ERRORS, NEIGHBOURS
-
-Pairs = Mapping[tuple[Address, Address], bool]
 
 
 class Target(NamedTuple):
@@ -44,7 +47,7 @@ def write(draft: Draft, distiller: Distiller, target: Target, room: float) -> st
     plan, family = draft.plan, distiller.family
     there = plan.lists.get(target.name)
     if there is not None:
-        if there.family is not family or there.kind is not Kind.EXTENDED:
+        if there.family is not family or there.kind is not ListKind.EXTENDED:
             raise PlanError(
                 f"list {there.name} is {there.kind} {there.family.word}; an extended "
                 f"{family.word} list is needed"
@@ -68,11 +71,11 @@ def write(draft: Draft, distiller: Distiller, target: Target, room: float) -> st
     texts = [f'{each.text} "{_remark(each)}"' for each in found]
     if there is None:
         head = [f'{NEIGHBOURS} "RFC 4861"', f'{ERRORS} "RFC 4890"'] if family is Family.IPV6 else []
-        edits.new_list(draft, target.name, Kind.EXTENDED, family, [*head, *texts])
+        edits.new_list(draft, target.name, ListKind.EXTENDED, family, [*head, *texts])
         if target.place is not None:
             edits.place_list(
                 draft,
-                edits.empty_list(target.name, Kind.EXTENDED, family),
+                edits.empty_list(target.name, ListKind.EXTENDED, family),
                 crossings[0].direction,
                 crossings[0].point,
             )
@@ -96,7 +99,11 @@ def write(draft: Draft, distiller: Distiller, target: Target, room: float) -> st
 
 
 def _see_that_it_permits(
-    draft: Draft, name: str, distiller: Distiller, coming: Pairs | None, answering: Pairs | None
+    draft: Draft,
+    name: str,
+    distiller: Distiller,
+    coming: Sightings | None,
+    answering: Sightings | None,
 ) -> None:
     """Put what was distilled through the list as it is written, read from its text. Raises
     `PlanError` where any of it is stopped.
@@ -128,22 +135,93 @@ def _crossing(draft: Draft, place: tuple[str, str]) -> Crossing:
     return Crossing(edits.point_given(draft, where), Direction(direction))
 
 
-def _by(network: Network, distiller: Distiller, crossings: list[Crossing]) -> tuple[Pairs, Pairs]:
-    """Tell of each pair of ends whether what the opener sends comes by a place, and whether answers
-    do and are asked there.
+def _by(
+    network: Network, distiller: Distiller, crossings: list[Crossing]
+) -> tuple[Sightings, Sightings]:
+    """Tell of each kind of conversation as what its packets come by some places, and as what the
+    answers come by those where they are asked.
     """
-    there, back = {}, {}
-    for source, destination in distiller.pairs:
-        one, other = at_address(network, source), at_address(network, destination)
-        there[source, destination] = _passes(network, one, destination, crossings)
-        asked = [
-            each
-            for each in crossings
-            if not _stateful(network, each.point)
-            or _avoids(network, one, destination, each.point.owner)
-        ]
-        back[source, destination] = _passes(network, other, source, asked)
+    there, back = dict[Kind, list[Kind]](), dict[Kind, list[Kind]]()
+    family, between = distiller.family, dict[tuple[int, int], _Between]()
+    graphs = network.as_if_placed(family, [each.place for each in crossings])
+    for kind in distiller.kinds:
+        source, destination = (Address(family, each) for each in kind[:2])
+        if kind[:2] not in between:
+            between[kind[:2]] = _between(network, graphs, source, destination, crossings)
+        pair = between[kind[:2]]
+        if pair.crossed:
+            first = distiller.opening(kind)
+            ways = network.of_packet(pair.one, pair.other, first, graphs)
+            there[kind] = _seen_at(crossings, [each.there for each in ways], distiller, kind)
+            back[kind] = _seen_at(pair.asked, [each.back for each in ways], distiller, kind)
+        else:
+            there[kind], back[kind] = [kind] * pair.comes, [kind] * pair.is_answered
     return there, back
+
+
+class _Between(NamedTuple):
+    """Two ends, whether translations may be met between them, and the places at which answers are
+    asked.
+
+    Without translations packets come by a place, and are answered by one where that asks, or not.
+    """
+
+    one: Endpoint
+    other: Endpoint
+    crossed: bool
+    asked: list[Crossing]
+    comes: bool
+    is_answered: bool
+
+
+def _between(
+    network: Network,
+    graphs: WayGraphs,
+    source: Address,
+    destination: Address,
+    crossings: list[Crossing],
+) -> _Between:
+    one, other = at_address(network, source), at_address(network, destination)
+    plain = graphs.plain(one, destination), graphs.plain(other, source)
+    asked = [
+        each
+        for each in crossings
+        if not _stateful(network, each.point)
+        or _avoids(network, one, destination, each.point.owner)
+    ]
+    return _Between(
+        one,
+        other,
+        isinstance(graphs, CrossedGraphs) and graphs.touches(source, destination, plain),
+        asked,
+        _passes(network, one, destination, crossings),
+        _passes(network, other, source, asked),
+    )
+
+
+def _seen_at(
+    crossings: list[Crossing], graphs: list[WayGraph], distiller: Distiller, kind: Kind
+) -> list[Kind]:
+    """Return as what conversations of a kind are seen at places on ways that cross translations."""
+    first, term = distiller.opening(kind), kind[2]
+    places = {each.place for each in crossings}
+    found = dict[Kind, None]()
+    for view in dict.fromkeys(
+        each.view for graph in graphs for each in graph.crossings if each.place in places
+    ):
+        hiding = choosing(view)
+        chosen: Sequence[Choice] = [
+            Choice(value, FIRST_CHOICE)
+            for pool in (hiding.pool if hiding is not None else ())
+            for value in range(pool.first, pool.last + 1)
+        ]
+        if chosen:
+            distiller.see_client_ports(FIRST_CHOICE, LAST_CHOICE)
+        for choice in chosen or (None,):
+            seen = packet_in(view, first, choice)
+            number = term.number if seen.destination_port is None else seen.destination_port
+            found[seen.source, seen.destination, term._replace(number=number)] = None
+    return list(found)
 
 
 def _avoids(network: Network, start: Endpoint, destination: Address, device: str) -> bool:
@@ -192,7 +270,7 @@ def _needed(
     """Leave out entries all of which another one has, or a permit of the list before its first
     denial.
     """
-    given = there or edits.empty_list("distilled", Kind.EXTENDED, family)
+    given = there or edits.empty_list("distilled", ListKind.EXTENDED, family)
     regions = [entry_region(edits.given_entry(draft, given, each.text), family) for each in found]
     held: list[Region | None] = []
     for entry in given.entries:

@@ -60,6 +60,14 @@ class Term(NamedTuple):
     reply: bool = False
 
 
+Kind = tuple[int, int, Term]
+"""Conversations that are alike: an opener, whom it writes to, and what for."""
+Sightings = Mapping[Kind, Sequence[Kind]]
+"""As what conversations of each kind, or their answers, come by a list, both told from the opener
+on; as nothing where they do not.
+"""
+
+
 class _Group(NamedTuple):
     """All of these sources to all of these destinations for all of these terms."""
 
@@ -68,7 +76,7 @@ class _Group(NamedTuple):
     terms: frozenset[Term]
 
 
-_Counts = Mapping[tuple[int, int, Term], int]
+_Counts = Mapping[Kind, int]
 """How many conversations there were from an address to another one for a term."""
 
 
@@ -107,9 +115,9 @@ class _Entry(NamedTuple):
     source: _Word
     destination: _Word
     terms: frozenset[Term]
-    keys: tuple[tuple[int, int, Term], ...]
+    keys: tuple[Kind, ...]
 
-    def permits(self, key: tuple[int, int, Term]) -> bool:
+    def permits(self, key: Kind) -> bool:
         """Whether it permits conversations of a kind."""
         source, destination, term = key
         ends = (self.source, source), (self.destination, destination)
@@ -123,7 +131,7 @@ class Distiller:
 
     def __init__(self, plan: Plan, family: Family) -> None:
         self.plan, self.family = plan, family
-        self._counts: dict[tuple[int, int, Term], int] = {}
+        self._counts: dict[Kind, int] = {}
         self._client_ports = plan.client_ports
         self.unanswered = 0
         """How many conversations were left out, since nobody answered."""
@@ -171,25 +179,31 @@ class Distiller:
             self._client_ports = min(low, int(clients.min())), max(high, int(clients.max()))
 
     @property
-    def pairs(self) -> list[tuple[Address, Address]]:
-        """The ends of all conversations that count, openers first."""
-        found = dict.fromkeys((source, destination) for source, destination, _ in self._counts)
-        return [
-            (Address(self.family, source), Address(self.family, destination))
-            for source, destination in found
-        ]
+    def kinds(self) -> list[Kind]:
+        """The conversations that count."""
+        return list(self._counts)
+
+    def opening(self, kind: Kind) -> Packet:
+        """Return a packet that opens conversations of a kind."""
+        return self._packet(*kind, self._client_ports[0])
+
+    def see_client_ports(self, first: int, last: int) -> None:
+        """Take it that ports of openers are seen from these bounds on."""
+        low, high = self._client_ports
+        self._client_ports = min(low, first), max(high, last)
 
     def entries(
         self,
         room: float = 0,
-        there: Mapping[tuple[Address, Address], bool] | None = None,
-        back: Mapping[tuple[Address, Address], bool] | None = None,
+        there: Sightings | None = None,
+        back: Sightings | None = None,
     ) -> list[Distilled]:
         """Return the entries, those that stand for most conversations first; `room` is the part of
         each that may be unseen.
 
-        `there` and `back` tell of each pair of ends whether what the opener sends comes by the
-        list, and whether the answers do; without them all that openers send does, and no answer.
+        `there` and `back` tell as what the packets of each kind of conversation come by the list,
+        and as what the answers do; without them all that openers send comes by as it was seen, and
+        no answer.
         """
         counts = self._wanted(there, back)
         found: list[_Entry] = []
@@ -205,26 +219,24 @@ class Distiller:
 
     def _wanted(
         self,
-        there: Mapping[tuple[Address, Address], bool] | None,
-        back: Mapping[tuple[Address, Address], bool] | None,
+        there: Sightings | None,
+        back: Sightings | None,
     ) -> _Counts:
         """Return what the list is asked of; see `entries`."""
-        counts: dict[tuple[int, int, Term], int] = {}
-        for (source, destination, term), count in self._counts.items():
-            pair = Address(self.family, source), Address(self.family, destination)
-            if there is None or there[pair]:
-                counts[source, destination, term] = (
-                    counts.get((source, destination, term), 0) + count
-                )
-            if back is not None and back[pair] and self._answers(term):
-                key = destination, source, term._replace(reply=True)
-                counts[key] = counts.get(key, 0) + count
+        counts: dict[Kind, int] = {}
+        for kind, count in self._counts.items():
+            for number, own in enumerate((kind,) if there is None else there[kind]):
+                counts[own] = counts.get(own, 0) + (0 if number else count)
+            if back is not None and self._answers(kind[2]):
+                for number, (source, destination, term) in enumerate(back[kind]):
+                    own = destination, source, term._replace(reply=True)
+                    counts[own] = counts.get(own, 0) + (0 if number else count)
         return counts
 
     def packets(
         self,
-        there: Mapping[tuple[Address, Address], bool] | None,
-        back: Mapping[tuple[Address, Address], bool] | None,
+        there: Sightings | None,
+        back: Sightings | None,
     ) -> Iterator[Packet]:
         """Yield a packet of each kind that the entries are to permit, from the first and the last
         port that clients chose; see `entries`.
@@ -544,7 +556,7 @@ def _loosened(
     return found
 
 
-def _grouped(keys: Sequence[tuple[int, int, Term]]) -> list[_Group]:
+def _grouped(keys: Sequence[Kind]) -> list[_Group]:
     """Put keys together where they agree in two of sources, destinations and terms, again and
     again; each stays in just one group.
     """

@@ -277,9 +277,17 @@ class Network(Forwarding):
             for part in graphs.by_sort(source, destination, plain)
         ]
 
-    def of_packet(self, source: Endpoint, destination: Endpoint, first: Packet) -> tuple[Ways, ...]:
-        """Return the ways of the conversation that a packet opens, the first path's first."""
-        graphs = self.graphs(first.family)
+    def of_packet(
+        self,
+        source: Endpoint,
+        destination: Endpoint,
+        first: Packet,
+        graphs: WayGraphs | None = None,
+    ) -> tuple[Ways, ...]:
+        """Return the ways of the conversation that a packet opens, the first path's first; in other
+        `graphs` than the network's where they are given.
+        """
+        graphs = graphs or self.graphs(first.family)
         sender = source.address._replace(value=first.source)
         if not isinstance(graphs, CrossedGraphs):
             there = graphs.graph(source, destination.address)
