@@ -29,6 +29,7 @@ if TYPE_CHECKING:
     import pyarrow as pa
 
     from crossgate.core.answers.compare import Difference
+    from crossgate.core.answers.points import Points
     from crossgate.core.answers.reach import Reached
     from crossgate.core.answers.verify import Verified
 
@@ -48,6 +49,7 @@ __all__ = [
     "compare",
     "lines",
     "parse",
+    "points",
     "reach",
     "read",
     "replay",
@@ -170,6 +172,16 @@ def reach(
     from crossgate.core.answers.reach import reach as reached
 
     return list(reached(Session(plan), source, destination, of or when(plan), service))
+
+
+def points(plan: Plan, source: str, destination: str) -> list[Points]:
+    """Return the places between two ends, there and back, and those that suit a standard and an
+    extended list, for each family that both ends have. Raises `PlanError` for an end that is none.
+    """
+    from crossgate.core.answers.points import points as places
+    from crossgate.core.network.ways import Network
+
+    return places(Network(plan), source, destination)
 
 
 def addresses(plan: Plan, word: str, family: Family) -> AddressSet:

@@ -31,16 +31,10 @@ def points(
     """Show every place between FROM and TO, there and back, and which suit a standard and an
     extended list.
     """
-    from crossgate.core.answers.points import crossed, suited
-    from crossgate.core.network.endpoints import pairs
-    from crossgate.core.network.ways import Network
+    from crossgate import library
 
     plan = load(context)
-    network = Network(plan)
-    found = [
-        (start, end, crossed(network, start, end), suited(network, start, end))
-        for start, end in pairs(network, source, destination)
-    ]
+    found = library.points(plan, source, destination)
     if as_json:
         from crossgate.formats.json.points import points_document
 
@@ -51,4 +45,4 @@ def points(
 
     for number, each in enumerate(found):
         write([""] * bool(number))
-        write(lines(*each))
+        write(lines(each))

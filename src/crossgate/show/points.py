@@ -4,12 +4,11 @@ well.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 
-from crossgate.core.answers.points import CrossedPoint, Suited
+from crossgate.core.answers.points import Points
 from crossgate.core.model.accesslist import Kind
 from crossgate.core.model.network import Direction
-from crossgate.core.network.paths import Endpoint
 from crossgate.show.console import folded, name, quiet, strong
 from crossgate.show.width import columns
 
@@ -20,18 +19,14 @@ _WHY = {
 }
 
 
-def lines(
-    source: Endpoint,
-    destination: Endpoint,
-    points: Sequence[CrossedPoint],
-    places: Sequence[Suited],
-) -> Iterator[str]:
+def lines(found: Points) -> Iterator[str]:
     """Yield the places crossed by one family's conversation, and those that suit a list."""
+    source, destination = found.source, found.destination
     yield f"{strong(source.name)} to {strong(destination.name)}  {source.address.family.label}"
     rows = []
     for back in (False, True):
         before: bool | None = None
-        for point in (each for each in points if each.back is back):
+        for point in (each for each in found.crossed if each.back is back):
             placed = name(point.placed.name) if point.placed else quiet("no list")
             lead = (
                 ""
@@ -45,9 +40,9 @@ def lines(
             before = point.elsewhere
             rows.append([lead, str(point.crossing.point), str(point.crossing.direction), placed])
     yield from columns(rows, indent=2)
-    if not points and not places:
+    if not found.crossed and not found.suited:
         yield "  crosses no place where a list could stand"
-    for place in places:
+    for place in found.suited:
         crossing = place.crossing
         if crossing.direction is Direction.WITHIN:
             yield (

@@ -13,6 +13,7 @@ from typing import NamedTuple
 from crossgate.core.model.accesslist import AccessList, Kind
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.network import Direction, Point, PointKind
+from crossgate.core.network.endpoints import pairs
 from crossgate.core.network.paths import Crossing, Endpoint, Path
 from crossgate.core.network.ways import Network
 
@@ -41,6 +42,25 @@ class Suited(NamedTuple):
     crossing: Crossing
     also: tuple[tuple[str, str], ...]
     beside: tuple[Crossing, ...] = ()
+
+
+class Points(NamedTuple):
+    """The places between two ends, there and back, and those that suit a list."""
+
+    source: Endpoint
+    destination: Endpoint
+    crossed: list[CrossedPoint]
+    suited: list[Suited]
+
+
+def points(network: Network, source: str, destination: str) -> list[Points]:
+    """Return the places between two ends of a plan, for each family that both have. Raises
+    `PlanError` for an end that is none.
+    """
+    return [
+        Points(start, end, crossed(network, start, end), suited(network, start, end))
+        for start, end in pairs(network, source, destination)
+    ]
 
 
 def crossed(network: Network, source: Endpoint, destination: Endpoint) -> list[CrossedPoint]:

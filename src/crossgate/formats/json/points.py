@@ -2,17 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable
 
-from crossgate.core.answers.points import CrossedPoint, Suited
+from crossgate.core.answers.points import Points
 from crossgate.core.model.plan import Plan
-from crossgate.core.network.paths import Endpoint
 from crossgate.formats.json.parts import Document, asked_list, endpoint_document
 
 
-def points_document(
-    plan: Plan, found: Iterable[tuple[Endpoint, Endpoint, Sequence[CrossedPoint], Sequence[Suited]]]
-) -> Document:
+def points_document(plan: Plan, found: Iterable[Points]) -> Document:
     """Return `crossgate/points/1`: the places crossed, by family, and those that suit each kind of
     list.
     """
@@ -21,9 +18,9 @@ def points_document(
         "plan": plan.files[0],
         "conversations": [
             {
-                "family": int(source.address.family),
-                "from": endpoint_document(source),
-                "to": endpoint_document(destination),
+                "family": int(each.source.address.family),
+                "from": endpoint_document(each.source),
+                "to": endpoint_document(each.destination),
                 "points": [
                     {
                         "leg": "back" if point.back else "there",
@@ -32,19 +29,19 @@ def points_document(
                         **asked_list(point.placed),
                         "elsewhere": point.elsewhere,
                     }
-                    for point in points
+                    for point in each.crossed
                 ],
                 "suited": [
                     {
                         "kind": str(place.kind),
                         "point": str(place.crossing.point),
                         "direction": str(place.crossing.direction),
-                        "beside": [str(each.point) for each in place.beside],
+                        "beside": [str(one.point) for one in place.beside],
                         "also": [{"from": start, "to": end} for start, end in place.also],
                     }
-                    for place in places
+                    for place in each.suited
                 ],
             }
-            for source, destination, points, places in found
+            for each in found
         ],
     }
