@@ -24,6 +24,7 @@ from crossgate.core.model.tls import TlsError, asked_hello
 from crossgate.core.sets.addresses import AddressSet
 from crossgate.core.sets.frame import PacketSet
 from crossgate.core.traffic.session import Session
+from crossgate.formats.exchange.registry import MOST_PREFIXES, format_named
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -32,6 +33,9 @@ if TYPE_CHECKING:
     from crossgate.core.answers.points import Points
     from crossgate.core.answers.reach import Reached
     from crossgate.core.answers.verify import Verified
+    from crossgate.core.model.accesslist import DeciderKey
+    from crossgate.core.model.network import Direction
+    from crossgate.formats.exchange.asked import Written
 
 __all__ = [
     "AddressSet",
@@ -47,6 +51,7 @@ __all__ = [
     "addresses",
     "check",
     "compare",
+    "export",
     "lines",
     "parse",
     "points",
@@ -182,6 +187,45 @@ def points(plan: Plan, source: str, destination: str) -> list[Points]:
     from crossgate.core.network.ways import Network
 
     return places(Network(plan), source, destination)
+
+
+def export(
+    plan: Plan,
+    format_name: str,
+    lists: Sequence[str] = (),
+    *,
+    on: str | None = None,
+    unplaced: bool = False,
+    limit: int = MOST_PREFIXES,
+    xml: bool = False,
+    direction: Direction | None = None,
+    as_bytes: bool = False,
+    raw: bool = False,
+    hits: Mapping[DeciderKey, int] | None = None,
+) -> Written:
+    """Return lists in an open format (`docs/formats`), and what that cannot say exactly: `text`,
+    `unsaid` and what else is `told`.
+
+    The lists are all of the plan's, those that stand `on` a device, or the ones named; with where
+    they stand unless they are `unplaced`. Raises `PlanError` for a format, a name or an option that
+    is none.
+    """
+    from crossgate.formats.exchange.asked import Wanted, chosen
+
+    found = format_named(format_name, writing=True)
+    found.see_options(
+        xml=xml,
+        tally=hits is not None,
+        limit=limit != MOST_PREFIXES,
+        direction=direction,
+        bytes=as_bytes,
+        raw=raw,
+    )
+    every, places = chosen(plan, lists, on, bare=format_name == "ietf")
+    standing = () if unplaced else places
+    return found.write(
+        Wanted(plan, every, standing, on, hits, direction, limit, xml, as_bytes, raw)
+    )
 
 
 def addresses(plan: Plan, word: str, family: Family) -> AddressSet:

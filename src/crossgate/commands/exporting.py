@@ -5,24 +5,19 @@ from __future__ import annotations
 import sys
 from collections.abc import Iterator
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from crossgate.commands.common import load, tallied, write_file
 from crossgate.commands.completing import complete_device, complete_list
-from crossgate.core.model.errors import PlanError, unknown
+from crossgate.core.model.errors import PlanError
 from crossgate.core.model.network import Direction
-from crossgate.formats.exchange.registry import FORMATS, format_named
+from crossgate.formats.exchange.registry import FORMATS, MOST_PREFIXES, format_named
 
 if TYPE_CHECKING:
-    from crossgate.core.model.accesslist import AnyList
-    from crossgate.core.model.network import Placement
     from crossgate.core.model.plan import Plan
     from crossgate.formats.exchange.asked import Written
-
-
-_LIMIT = 256
 
 
 def complete_format(incomplete: str) -> Iterator[str]:
@@ -64,7 +59,7 @@ def export(
     ] = False,
     limit: Annotated[
         int, typer.Option(min=1, metavar="N", help="Write a wildcard as at most so many prefixes.")
-    ] = _LIMIT,
+    ] = MOST_PREFIXES,
     xml: Annotated[
         bool,
         typer.Option(
@@ -105,53 +100,25 @@ def export(
     """Write lists in an open format; what it cannot say exactly is refused, never dropped in
     silence.
     """
-    from crossgate.formats.exchange.asked import Wanted
+    from crossgate import library
 
     found = format_named(format_name, writing=True)
     xml = xml or (out is not None and out.suffix.lower() == ".xml" and "xml" in found.takes)
-    given_options = {
-        "xml": xml,
-        "tally": tally,
-        "limit": limit != _LIMIT,
-        "direction": direction,
-        "bytes": as_bytes,
-        "raw": raw,
-    }
-    for option, given in given_options.items():
-        if given and option not in found.takes:
-            raise PlanError(f"--{option} has no meaning for {format_name}")
     plan = load(context)
-    chosen, places = _chosen(plan, lists or [], on, bare=format_name == "ietf")
-    hits = tallied(context, chosen) if tally else None
-    written = found.write(
-        Wanted(
-            plan, chosen, [] if unplaced else places, on, hits, direction, limit, xml, as_bytes, raw
-        )
+    written = library.export(
+        plan,
+        format_name,
+        lists or (),
+        on=on,
+        unplaced=unplaced,
+        limit=limit,
+        xml=xml,
+        direction=direction,
+        as_bytes=as_bytes,
+        raw=raw,
+        hits=tallied(context, plan.every_list.values()) if tally else None,
     )
     _leave(written, approximate, out, plan)
-
-
-def _chosen(
-    plan: Plan, names: list[str], device: str | None, bare: bool
-) -> tuple[list[AnyList[Any]], list[Placement]]:
-    """Return the lists that are meant, and where they stand; none only for a format that tells of a
-    device without any. Raises `PlanError`.
-    """
-    if device is not None and device not in plan.devices:
-        raise PlanError(unknown("device", device, list(plan.devices)))
-    places = [
-        each for each in plan.every_placement if device is None or each.point.device == device
-    ]
-    standing = {each.access_list for each in places}
-    chosen = [plan.any_list(name) for name in dict.fromkeys(names)]
-    if not names:
-        chosen = [
-            each for each in plan.every_list.values() if device is None or each.name in standing
-        ]
-        if not chosen and not (bare and device is not None):
-            raise PlanError(f"no list stands on {device}" if device else "the plan has no lists")
-    meant = {each.name for each in chosen}
-    return chosen, [each for each in places if each.access_list in meant]
 
 
 def _leave(written: Written, approximate: bool, out: Path | None, plan: Plan) -> None:

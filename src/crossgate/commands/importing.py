@@ -86,15 +86,9 @@ def import_(
     from crossgate.language.importing import take_in
 
     found = format_named(format_name, writing=False)
-    for option, given in (
-        ("tally", tally),
-        ("otherwise", otherwise),
-        ("on", on),
-        ("as", named),
-        ("approximate", approximate),
-    ):
-        if given and option not in found.takes:
-            raise PlanError(f"--{option} has no meaning for {format_name}")
+    found.see_options(
+        tally=tally, otherwise=otherwise, on=on, approximate=approximate, **{"as": named}
+    )
     if "as" in found.takes and named is None:
         raise PlanError(f"lists have no names in {format_name}; give one with --as NAME")
     hits: dict[DeciderKey, int] = {}

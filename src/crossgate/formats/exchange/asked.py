@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from crossgate.core.model.accesslist import AccessList, Action, AnyList, DeciderKey
+from crossgate.core.model.errors import PlanError, unknown
 from crossgate.core.model.network import Direction, Placement
 from crossgate.core.model.plan import Plan
 
@@ -62,3 +63,26 @@ class Given:
     """The name of a list that has none in the format."""
     less: bool = False
     """Whether lists may let by less than the file does, where they cannot do the same."""
+
+
+def chosen(
+    plan: Plan, names: Sequence[str], device: str | None, bare: bool
+) -> tuple[list[AnyList[Any]], list[Placement]]:
+    """Return the lists that are meant, and where they stand; none only for a format that tells of a
+    device without any. Raises `PlanError`.
+    """
+    if device is not None and device not in plan.devices:
+        raise PlanError(unknown("device", device, list(plan.devices)))
+    places = [
+        each for each in plan.every_placement if device is None or each.point.device == device
+    ]
+    standing = {each.access_list for each in places}
+    found = [plan.any_list(name) for name in dict.fromkeys(names)]
+    if not names:
+        found = [
+            each for each in plan.every_list.values() if device is None or each.name in standing
+        ]
+        if not found and not (bare and device is not None):
+            raise PlanError(f"no list stands on {device}" if device else "the plan has no lists")
+    meant = {each.name for each in found}
+    return found, [each for each in places if each.access_list in meant]

@@ -15,6 +15,8 @@ if TYPE_CHECKING:
     from crossgate.formats.exchange.asked import Given, Wanted, Written
     from crossgate.language.importing import Coming
 
+MOST_PREFIXES = 256
+"""A wildcard goes out as so many prefixes at most, where nothing else is said."""
 _HERE = "crossgate.formats.exchange"
 
 
@@ -28,6 +30,13 @@ class Format:
     reading: str
     writing: str
     takes: Collection[str] = ()
+
+    def see_options(self, **given: object) -> None:
+        """See that the format takes all options that are given. Raises `PlanError`."""
+        for option, value in given.items():
+            if value and option not in self.takes:
+                name = next(name for name, each in FORMATS.items() if each is self)
+                raise PlanError(f"--{option} has no meaning for {name}")
 
     def read(self, given: Given) -> Coming:
         """Read a file. Raises `PlanError`."""
