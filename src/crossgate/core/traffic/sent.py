@@ -58,9 +58,12 @@ def _to_outside(
     assert isinstance(graphs, CrossedGraphs)  # there is a rule, or nothing is crossed
     seen = Address(packet.family, packet.destination)
     for rule in network.plan.translations[packet.family]:
-        for sent in _before(rule, packet):
-            if not any(each.point == entered.point for each in graphs.behind(rule.device, seen)):
-                continue
+        candidates = list(_before(rule, packet))
+        if candidates and entered.point not in {
+            each.point for each in graphs.behind(rule.device, seen)
+        }:
+            continue
+        for sent in candidates:
             end = at_address(network, Address(packet.family, sent.destination))
             for ways in network.of_packet(pair.source, end, sent):
                 if isinstance(ways, CrossedWays) and ways.led and ways.arrived is not None:
