@@ -18,9 +18,9 @@ ones.
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from functools import cached_property
-from typing import NamedTuple
+from typing import NamedTuple, TypeVar
 
 from crossgate.core.model.address import Address, Pattern
 from crossgate.core.model.network import Direction, Point
@@ -29,11 +29,13 @@ from crossgate.core.network.nodes import Outcome, Sequence
 from crossgate.core.network.paths import Crossing, Endpoint, Hop, Path
 from crossgate.core.network.translated import State, Translations, Turn, not_known
 from crossgate.core.network.view import NOT_TRANSLATED, View
-from crossgate.core.network.way_graph import Border, Marker, Token, WayGraph
+from crossgate.core.network.way_graph import Border, Marker, WayGraph
 from crossgate.core.network.way_graphs import WayGraphs
 from crossgate.core.sets.spans import Spans, joined
 
 _Key = tuple[int, State]
+_Move = tuple[tuple[int, ...], _Key | None]
+Found = TypeVar("Found")
 
 
 class Crossed(NamedTuple):
@@ -115,7 +117,7 @@ class CrossedGraphs(WayGraphs):
         return {}
 
     def _marked(self, what: tuple[object, ...], number: int) -> int:
-        return self.nodes.prepend((self._token(Marker(what)),), number)
+        return self.nodes.prepend((self.token(Marker(what)),), number)
 
     def matters(self, number: int) -> bool:
         """Whether some sequence of a node crosses a border."""
@@ -138,7 +140,7 @@ class CrossedGraphs(WayGraphs):
         if key not in self._leaving:
             points = self.translations.leaving(source)
             borders = (Border(each, Direction.OUTBOUND) for each in points)
-            self._leaving[key] = sum(1 << self._token(each) for each in borders)
+            self._leaving[key] = sum(1 << self.token(each) for each in borders)
         return self._leaving[key]
 
     @cached_property
@@ -228,34 +230,25 @@ class CrossedGraphs(WayGraphs):
         """Return the ways that follow for a packet, by the state in which it arrives; None for
         those on which it is lost.
         """
-        known, stack = self._arrivals, [start]
-        while stack:
-            key = stack[-1]
-            if key in known:
-                stack.pop()
-                continue
-            number, state = key
-            if not state.view and not self.matters(number):
-                known[key] = {state if self._arrives(number) else None: number}
-                continue
-            moves = list(self._moves(key))
-            waiting = [each for _, each in moves if each is not None and each not in known]
-            if waiting:
-                stack += waiting
-                continue
+
+        def alike(key: _Key) -> dict[State | None, int]:
+            return {key[1] if self.arrives(key[0]) else None: key[0]}
+
+        def gathered(key: _Key, moves: list[_Move]) -> dict[State | None, int]:
             found: dict[State | None, set[int]] = {}
-            for end in self.nodes.of[number].ends:
+            for end in self.nodes.of[key[0]].ends:
                 assert isinstance(end, Outcome)  # ends at devices are those of columns
-                found.setdefault(state if end is Outcome.ARRIVED else None, set()).add(
+                found.setdefault(key[1] if end is Outcome.ARRIVED else None, set()).add(
                     self.nodes.ending(end)
                 )
             for tokens, following in moves:
                 for end_state, node in (
-                    {None: self._lost} if following is None else known[following]
+                    {None: self._lost} if following is None else self._arrivals[following]
                 ).items():
                     found.setdefault(end_state, set()).add(self.nodes.prepend(tokens, node))
-            known[key] = {each: self.nodes.union(frozenset(own)) for each, own in found.items()}
-        return known[start]
+            return {each: self.nodes.union(frozenset(own)) for each, own in found.items()}
+
+        return self._worked_out(start, self._arrivals, alike, gathered)
 
     @cached_property
     def _arrivals(self) -> dict[_Key, dict[State | None, int]]:
@@ -263,7 +256,39 @@ class CrossedGraphs(WayGraphs):
 
     def _back(self, start: _Key) -> int:
         """Return the ways that follow for an answer; it arrives where all is taken back."""
-        known, stack = self._answers, [start]
+
+        def gathered(key: _Key, moves: list[_Move]) -> int:
+            found = {
+                self.nodes.ending(
+                    Outcome.ARRIVED if end is Outcome.ARRIVED and not key[1].view else Outcome.LOST
+                )
+                for end in self.nodes.of[key[0]].ends
+            }
+            found |= {
+                self.nodes.prepend(
+                    tokens, self._lost if following is None else self._answers[following]
+                )
+                for tokens, following in moves
+            }
+            return self.nodes.union(frozenset(found))
+
+        return self._worked_out(start, self._answers, lambda key: key[0], gathered)
+
+    @cached_property
+    def _answers(self) -> dict[_Key, int]:
+        return {}
+
+    def _worked_out(
+        self,
+        start: _Key,
+        known: dict[_Key, Found],
+        alike: Callable[[_Key], Found],
+        gathered: Callable[[_Key, list[_Move]], Found],
+    ) -> Found:
+        """Return what is `known` of a packet at a node, once all that follows is: `gathered` from its
+        moves, or `alike` the plain ways where nothing is translated any more.
+        """
+        stack = [start]
         while stack:
             key = stack[-1]
             if key in known:
@@ -271,31 +296,17 @@ class CrossedGraphs(WayGraphs):
                 continue
             number, state = key
             if not state.view and not self.matters(number):
-                known[key] = number
+                known[key] = alike(key)
                 continue
             moves = list(self._moves(key))
             waiting = [each for _, each in moves if each is not None and each not in known]
             if waiting:
                 stack += waiting
-                continue
-            found = {
-                self.nodes.ending(
-                    Outcome.ARRIVED if end is Outcome.ARRIVED and not state.view else Outcome.LOST
-                )
-                for end in self.nodes.of[number].ends
-            }
-            found |= {
-                self.nodes.prepend(tokens, self._lost if following is None else known[following])
-                for tokens, following in moves
-            }
-            known[key] = self.nodes.union(frozenset(found))
+            else:
+                known[key] = gathered(key, moves)
         return known[start]
 
-    @cached_property
-    def _answers(self) -> dict[_Key, int]:
-        return {}
-
-    def _moves(self, key: _Key) -> Iterator[tuple[tuple[int, ...], _Key | None]]:
+    def _moves(self, key: _Key) -> Iterator[_Move]:
         """Yield what is met next, and what follows behind it; None where the packet is lost."""
         number, state = key
         for token, child in self.nodes.of[number].children:
@@ -317,7 +328,7 @@ class CrossedGraphs(WayGraphs):
         place = self.tokens[token]
         if not view or not isinstance(place, Crossing) or place.rulings is not None:
             return token
-        return self._token(place._replace(view=view))
+        return self.token(place._replace(view=view))
 
     def among(self, number: int, first: Sequence | None) -> WayGraph:
         """Return the ways of a node; without the `first` of them it is any."""
@@ -350,18 +361,6 @@ class CrossedGraphs(WayGraphs):
     @cached_property
     def _trips(self) -> dict[tuple[Endpoint, Endpoint, int, Address], Trip]:
         return {}
-
-    def arrives(self, number: int) -> bool:
-        """Whether some sequence of a node ends with the packet's arrival."""
-        return self._arrives(number)
-
-    def begun_tokens(self, start: Path) -> tuple[int, ...]:
-        """Return the tokens of what a sender crosses itself."""
-        return self._begun(start)
-
-    def token(self, place: Token) -> int:
-        """Return the token of what is met."""
-        return self._token(place)
 
     def graph(self, origin: Endpoint, destination: Address, number: int | None = None) -> WayGraph:
         """Return what packets of a pair meet as if nobody translated; `number` is their plain node
@@ -409,12 +408,12 @@ class CrossedGraphs(WayGraphs):
         if not isinstance(place, Crossing):
             return 1 << token
         if place.view:
-            return 1 << token | 1 << self._token(place._replace(view=NOT_TRANSLATED))
-        return 1 << token | 1 << self._token(Marker(("as sent", place)))
+            return 1 << token | 1 << self.token(place._replace(view=NOT_TRANSLATED))
+        return 1 << token | 1 << self.token(Marker(("as sent", place)))
 
     def sent_bit(self, place: tuple[Point, Direction]) -> int:
         """Return the bit of a place that sees packets as they were sent, for `met`."""
-        return 1 << self._token(Marker(("as sent", Crossing(*place))))
+        return 1 << self.token(Marker(("as sent", Crossing(*place))))
 
     def views(self, place: Crossing) -> dict[View, int]:
         """Return the views in which a place sees what is translated, on any way that was asked for,

@@ -107,9 +107,9 @@ class WayGraphs:
         found = []
         for event in self.events(hop):
             if not isinstance(event, tuple) or isinstance(event, Border):
-                found.append(self._token(event))
+                found.append(self.token(event))
             elif event[1]:
-                found.append(self._token(event[0]))
+                found.append(self.token(event[0]))
         return tuple(found)
 
     def events(self, hop: Hop) -> Iterator[str | Border | tuple[Crossing, bool]]:
@@ -139,7 +139,8 @@ class WayGraphs:
             if border is not None and each.direction is Direction.INBOUND:
                 yield border
 
-    def _token(self, token: Token) -> int:
+    def token(self, token: Token) -> int:
+        """Return the number of what is met."""
         number = self._tokens.setdefault(token, len(self._tokens))
         if number == len(self.tokens):
             self.tokens.append(token)
@@ -317,7 +318,7 @@ class WayGraphs:
 
     def _started(self, origin: Endpoint, destination: Address) -> Cell:
         cells = [
-            self._joined(self._begun(start), hops, destination)
+            self._joined(self.begun_tokens(start), hops, destination)
             for start, hops in self.network.starts(origin, destination)
         ]
         if len(cells) == 1:
@@ -367,10 +368,11 @@ class WayGraphs:
         return (
             ()
             if origin.device is None
-            else self._begun(self.network.sent_by(origin.device, self.family))
+            else self.begun_tokens(self.network.sent_by(origin.device, self.family))
         )
 
-    def _begun(self, start: Path) -> tuple[int, ...]:
+    def begun_tokens(self, start: Path) -> tuple[int, ...]:
+        """Return the tokens of what a sender crosses itself."""
         return self.block(Hop(start.crossings, start.devices[0] if start.devices else None, False))
 
     def _joined(self, lead: tuple[int, ...], hops: list[Hop], destination: Address) -> Cell:
@@ -429,7 +431,7 @@ class WayGraphs:
             itself = Crossing(self.network.plan.devices[device].itself, Direction.INBOUND)
             return {
                 self.nodes.prepend(
-                    (self._token(itself),) * (itself in self._placed),
+                    (self.token(itself),) * (itself in self._placed),
                     self.nodes.ending(Outcome.ARRIVED),
                 )
             }
@@ -459,7 +461,7 @@ class WayGraphs:
 
     def bit(self, place: tuple[Point, Direction]) -> int:
         """Return the bit of a place with a list, for `met`."""
-        return 1 << self._token(Crossing(*place))
+        return 1 << self.token(Crossing(*place))
 
     def sent_bit(self, place: tuple[Point, Direction]) -> int:
         """Return the bit of a place that sees packets as they were sent, for `met`."""
@@ -497,7 +499,7 @@ class WayGraphs:
     def first(self, origin: Endpoint, destination: Address) -> Sequence:
         """Return what the first path of a pair meets."""
         (start, hops), *_ = self.network.starts(origin, destination)
-        hop, tokens = hops[0], (*self._begun(start), *self.block(hops[0]))
+        hop, tokens = hops[0], (*self.begun_tokens(start), *self.block(hops[0]))
         entered: set[str] = set()
         while not hop.ends and hop.device is not None:
             if hop.device in entered:
@@ -536,7 +538,7 @@ class WayGraphs:
             hop = front.pop()
             if hop.ends or hop.device is None:
                 arrived.update(dict.fromkeys(() if hop.failure else hop.crossings))
-            elif self._arrives(self._onward(hop.device, destination)):
+            elif self.arrives(self._onward(hop.device, destination)):
                 arrived.update(dict.fromkeys(hop.crossings))
                 if hop.device not in seen:
                     seen.add(hop.device)
@@ -544,7 +546,7 @@ class WayGraphs:
         begun = [crossing for start, _ in starts for crossing in start.crossings]
         return {**found, **dict.fromkeys(begun if arrived else ()), **arrived}
 
-    def _arrives(self, number: int) -> bool:
+    def arrives(self, number: int) -> bool:
         """Whether some sequence of a node ends with the packet's arrival."""
         if number not in self._arriving:
             for each in self.nodes.below(number):
@@ -564,7 +566,7 @@ class WayGraphs:
                 if each not in known:
                     tokens = 0
                     for token, child in self.nodes.of[each].children:
-                        if not arriving or self._arrives(child):
+                        if not arriving or self.arrives(child):
                             tokens |= self._bits(token) | known[child]
                     known[each] = tokens
         return known[number]
@@ -579,7 +581,7 @@ class WayGraphs:
         """Return the first path that meets a sequence, or the first one of all."""
         starts = self.network.starts(origin, destination)
         stack = [
-            (start, self._begun(start), iter(hops), len(hops) > 1 or len(starts) > 1)
+            (start, self.begun_tokens(start), iter(hops), len(hops) > 1 or len(starts) > 1)
             for start, hops in reversed(starts)
         ]
         while True:
