@@ -152,9 +152,11 @@ class _Answers:
         """
         # All but the senders: whom the answers are for is left open.
         to_whom = tuple((each.region.destination.patterns, each.region[2:]) for each in begun)
+        graphs = self._case.network.graphs(family)
         for one, other in pairs:
             there, back = self._case.nodes(family, one, other)
-            key = (to_whom, other, back, there if self._stateful else -1)
+            remembering = graphs.remembering(there) if self._stateful else -1
+            key = (to_whom, other, back, remembering)
             if key not in self._known:
                 self._known[key] = all(
                     self._come_back(flow, begun) for flow in self._case.flows(family, one, other)

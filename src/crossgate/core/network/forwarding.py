@@ -18,7 +18,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 
 from crossgate.core.model.accesslist import AccessList
 from crossgate.core.model.address import Address, Family
@@ -67,14 +67,24 @@ class Forwarding(Routes):
             self._paths[key] = self._first(origin, destination)
         return self._paths[key]
 
+    def crosses(self, origin: Endpoint, destination: Address, crossing: Crossing) -> bool:
+        """Whether the way that `path` returns has a crossing; it is followed no further than that
+        crossing.
+        """
+        return any(crossing in path.crossings for path in self._begun(origin, destination))
+
     def _first(self, origin: Endpoint, destination: Address) -> Path:
+        *_, whole = self._begun(origin, destination)
+        return whole
+
+    def _begun(self, origin: Endpoint, destination: Address) -> Iterator[Path]:
         (path, moves), *others = self.starts(origin, destination)
         path = path._replace(forks=bool(others))
-        while True:
+        while not path.ended:
             path = self.along(path, moves[0], len(moves) > 1)
-            if path.ended:
-                return path
-            moves = self.hops(path.devices[-1], destination)
+            yield path
+            if not path.ended:
+                moves = self.hops(path.devices[-1], destination)
 
     def along(self, path: Path, move: Hop, forks: bool) -> Path:
         """Return a path with one more move; `forks` tells that others were as good."""

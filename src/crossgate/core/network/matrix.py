@@ -90,8 +90,9 @@ class Matrix:
         inverse = inverse.reshape(plain.shape)
         bits = [graphs.leaving(each.address) for each in self.ends]
         crossing = np.zeros(plain.shape, dtype=bool)
+        met = [graphs.met(node) for node in nodes.tolist()]
         for own in set(bits) - {0}:
-            meets = np.array([bool(graphs.met(node) & own) for node in nodes.tolist()], dtype=bool)
+            meets = np.array([bool(each & own) for each in met], dtype=bool)
             rows = np.array([each == own for each in bits], dtype=bool)
             crossing[rows] = meets[inverse[rows]]
         public = np.array([graphs.translations.is_public(each.address) for each in self.ends])

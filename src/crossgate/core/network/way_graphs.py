@@ -96,6 +96,7 @@ class WayGraphs:
         self._graph_of: dict[tuple[int, Sequence | None], WayGraph] = {}
         self._pairs: dict[tuple[object, ...], Cell] = {}
         self._arriving: dict[int, bool] = {}
+        self._remembering: dict[int, int] = {}
         self._first_hops: dict[tuple[str, Address], tuple[Hop, tuple[int, ...]]] = {}
         self._met: tuple[dict[int, int], dict[int, int]] = {}, {}
         self._placed_ends: dict[Address, dict[int, int]] = {}
@@ -555,6 +556,18 @@ class WayGraphs:
                     self._arriving[child] for _, child in node.children
                 )
         return self._arriving[number]
+
+    def remembering(self, number: int) -> int:
+        """Return the ways of a node without the places on them: of what they meet, the stateful
+        devices with lists alone, which are all that answers depend on.
+        """
+        if number not in self._remembering:
+            met = (
+                token for each in self.nodes.below(number) for token, _ in self.nodes.of[each][1]
+            )
+            places = frozenset(each for each in met if isinstance(self.tokens[each], Crossing))
+            self._remembering[number] = self.nodes.without(number, places)
+        return self._remembering[number]
 
     def met(self, number: int, arriving: bool = False) -> int:
         """Return the tokens that some sequence of a node meets, a bit each; with `arriving`, one

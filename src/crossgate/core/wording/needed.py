@@ -289,11 +289,11 @@ def _guards(plan: Plan, expectation: Expectation, asked: Asked, leg: LegTrace) -
             decider = access_list.decide(packet)
             if decider.permits or decider.entry is not (asked.decider and asked.decider.entry):
                 continue
-            path = network.path(
+            if network.crosses(
                 at_address(network, Address(family, packet.source)),
                 Address(family, packet.destination),
-            )
-            if asked.crossing in path.crossings:
+                asked.crossing,
+            ):
                 own = [end_text(plan, each) for each in ends]
                 own[side] = name
                 found.append(f"deny {expectation.service} {own[0]} to {own[1]}{port}")
