@@ -554,7 +554,7 @@ class Trip:
             if hop is None:
                 stack.pop()
                 continue
-            step = _Step(graphs, state, hop)
+            step = Step(graphs, state, hop)
             met = (*tokens, *step.tokens)
             if wanted is not None and wanted.tokens[: len(met)] != met:
                 continue
@@ -562,7 +562,7 @@ class Trip:
             before = path._replace(entered=()) if step.turned else path
             after = network.along(before, step.hop, forks)
             if after.ended:
-                after = self._ended(after, step.state)
+                after = at_end(after, step.state)
                 sequence = Sequence(met, Outcome.ARRIVED if after.arrived else Outcome.LOST)
                 if wanted in (None, sequence):
                     return Walked(after, sequence, step.state)
@@ -572,15 +572,15 @@ class Trip:
                 following = network.hops(device, step.state.destination)
                 stack.append((after, met, step.state, iter(following), len(following) > 1))
 
-    @staticmethod
-    def _ended(path: Path, state: State) -> Path:
-        """Return a path at its end: an answer of which not all is taken back is nobody's."""
-        if path.arrived and state.answering is not None and state.view:
-            return path._replace(failure=not_known(state))
-        return path
+
+def at_end(path: Path, state: State) -> Path:
+    """Return a path at its end: an answer of which not all is taken back is nobody's."""
+    if path.arrived and state.answering is not None and state.view:
+        return path._replace(failure=not_known(state))
+    return path
 
 
-class _Step:
+class Step:
     """A hop of a packet in some state: the tokens that it meets in its views, the hop as it is
     then, and its state behind it.
     """

@@ -1,0 +1,74 @@
+"""One of the equally good ways of a packet, chosen at each fork: the way that a real packet takes."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import NamedTuple
+
+from crossgate.core.model.address import Address
+from crossgate.core.model.packet import Packet
+from crossgate.core.network.crossed import NO_SORT, CrossedGraphs, Step, at_end
+from crossgate.core.network.paths import Endpoint, Path
+from crossgate.core.network.translated import State
+from crossgate.core.network.view import NOT_TRANSLATED, View
+from crossgate.core.network.ways import Network
+
+Choose = Callable[[int], int]
+"""Tells which of so many moves is taken, from 0 on."""
+
+
+class OneWay(NamedTuple):
+    """A way, and the state of the packet at its end."""
+
+    path: Path
+    state: State
+
+
+def setting_out(network: Network, packet: Packet) -> State:
+    """Return the state of a packet that opens a conversation, as its sender sends it."""
+    graphs = network.graphs(packet.family)
+    sort = graphs.translations.sort_of(packet) if isinstance(graphs, CrossedGraphs) else NO_SORT
+    source, destination = (
+        Address(packet.family, each) for each in (packet.source, packet.destination)
+    )
+    return State(NOT_TRANSLATED, (source,), destination, sort)
+
+
+def answering(
+    network: Network, arrived: State, receiver: Endpoint, chosen: int | None = None
+) -> State:
+    """Return the state of the answer to a packet that has arrived; `chosen` is the address that a
+    translation took of its pool for the sender.
+    """
+    graphs, state = network.graphs(receiver.address.family), arrived.answer()
+    if isinstance(graphs, CrossedGraphs):
+        state = graphs.translations.answered_by(arrived, receiver.device)
+    if chosen is None:
+        return state
+    last = state.sources[-1]._replace(value=chosen)
+    return state._replace(destination=last, sources=(*state.sources[:-1], last))
+
+
+def seen_in(arrived: State, view: View) -> State:
+    """Return the state of a packet at a place on its way that sees it in a view, as far as its
+    sender goes, given that at the end of the way.
+    """
+    given = tuple(each for each in view if not each.side)
+    return arrived._replace(view=given, sources=arrived.sources[: len(given) + 1])
+
+
+def one_way(network: Network, origin: Endpoint, start: State, choose: Choose) -> OneWay:
+    """Return the way on which a packet goes that an end sends in some state."""
+    graphs, state = network.graphs(origin.address.family), start
+    starts = network.starts(origin, state.destination)
+    path, hops = starts[choose(len(starts))]
+    while True:
+        hop, turned = hops[choose(len(hops))], False
+        if isinstance(graphs, CrossedGraphs):
+            step = Step(graphs, state, hop)
+            hop, state, turned = step.hop, step.state, step.turned
+        # Where it goes on to another destination it may come by devices once more.
+        path = network.along(path._replace(entered=()) if turned else path, hop, len(hops) > 1)
+        if path.ended:
+            return OneWay(at_end(path, state), state)
+        hops = network.hops(path.devices[-1], state.destination)

@@ -1,0 +1,781 @@
+"""Takes frames from machine to machine as a plan says: what it does with each packet is decided by
+the rules of the core, a place at a time.
+
+Theory of operation.
+
+1. A packet belongs to a conversation that runs, by its addresses and ports as its sender has them,
+   or opens one. The answers of a conversation are known by what they answer, as it arrived.
+2. All packets of a conversation there take one of the equal ways, and all its answers one of
+   theirs (`one_way`), chosen by a hash of the conversation.
+3. At each crossing of its way the list there is asked of the packet as it is seen there, unless the
+   device or host of the place knows the conversation. Those that a packet has passed know it from
+   then on (`rules`, rule 3). What opens nothing is asked of every list, and nobody remembers it.
+4. A device that passes a packet on lowers its hop limit. It tells the sender of a packet that ends
+   there, and of one that a list rejects; what it tells goes its way like any other packet.
+5. What becomes of a packet is kept for those that are alike, as long as nothing changes that it
+   depends on: who knows the conversation, the windows that are open, and the plan.
+"""
+
+from __future__ import annotations
+
+import zlib
+from collections import Counter
+from collections.abc import Callable, Hashable, Iterable, Iterator
+from datetime import datetime
+from typing import NamedTuple
+
+from crossgate.core.conversation.opening import Conversation
+from crossgate.core.conversation.packets import Indexes
+from crossgate.core.conversation.rules import ALONE, Decided, Decision, legs_of
+from crossgate.core.conversation.story import path_devices
+from crossgate.core.model.accesslist import AccessList, Action, DeciderKey
+from crossgate.core.model.address import Address, Family
+from crossgate.core.model.condition import State
+from crossgate.core.model.conditions import Limit, When, is_counted
+from crossgate.core.model.errors import PlanError
+from crossgate.core.model.ethernet import BROADCAST, ETHERTYPES, Frame
+from crossgate.core.model.network import Direction, Point, PointKind
+from crossgate.core.model.packet import ACK, SYN, TCP, Packet
+from crossgate.core.model.plan import Plan
+from crossgate.core.model.tls import settled
+from crossgate.core.network.endpoints import at_address
+from crossgate.core.network.failure import Failure, FailureKind
+from crossgate.core.network.one_way import (
+    OneWay,
+    answering,
+    one_way,
+    seen_in,
+    setting_out,
+)
+from crossgate.core.network.paths import Crossing, Endpoint, Path
+from crossgate.core.network.translated import State as Past
+from crossgate.core.network.view import View
+from crossgate.core.network.ways import Network
+from crossgate.core.traffic.rates import SECOND, Rates
+from crossgate.formats.readers.tls import HANDSHAKE, server_hello
+from crossgate.rehearsal import frames
+from crossgate.rehearsal.frames import Ends, Read
+from crossgate.rehearsal.running import Kept, Ports, Running
+
+_MOST_RUNNING = 262_144
+"""Where more conversations run, those that are over are looked for and forgotten."""
+_HELLO = 4096
+"""So many octets of what a server says first are waited for to tell its TLS."""
+_TIME_EXCEEDED = {Family.IPV4: 11, Family.IPV6: 3}
+_UNREACHABLE = {Family.IPV4: 3, Family.IPV6: 1}
+_PROHIBITED = {Family.IPV4: 13, Family.IPV6: 1}
+"""ICMP types, and the code of type unreachable for what is prohibited (RFC 1812 section 5.2.7.1, RFC
+4443 section 3.1); code 0 of that is that there is no route.
+"""
+_SILENT = (FailureKind.DISCARDED, FailureKind.SOURCE_NOWHERE, FailureKind.NO_TRANSLATION)
+"""Reasons of a packet's loss of which nobody is told."""
+
+
+class Machine(NamedTuple):
+    """Who sends and gets frames: a host or a device, by its name, with its hardware address."""
+
+    name: str
+    mac: int
+    addresses: tuple[Address, ...]
+
+
+class Told(NamedTuple):
+    """What a list decided, or why a packet was lost, and the packet, as its sender sent it."""
+
+    machine: str
+    packet: Packet
+    decided: Decided | None
+    failure: Failure | None = None
+
+    @property
+    def stops(self) -> bool:
+        """Whether the packet goes no further."""
+        return self.decided is None or not self.decided.decider.permits
+
+
+class Lost(NamedTuple):
+    """Where a packet ends: at which crossing, and why; `by` the list that stopped it, or a
+    `failure`, or neither where its hop limit is used up there.
+    """
+
+    crossing: Crossing | None
+    by: Decided | None = None
+    failure: Failure | None = None
+
+
+def machines_of(plan: Plan) -> list[Machine]:
+    """Return the hosts and devices of a plan with their hardware addresses; who has none in the
+    plan gets one of his own, locally administered (RFC 7042 section 2.1).
+    """
+    found, number = list[Machine](), 0
+    for host in plan.hosts.values():
+        number += 1
+        mac = 0x020000000000 | number if host.mac is None else host.mac
+        found.append(Machine(host.name, mac, host.addresses))
+    for device in plan.devices.values():
+        number += 1
+        own = [each.address for one in device.interfaces.values() for each in one.addresses]
+        shared = [
+            address
+            for address, gateway in plan.gateway_at.items()
+            if device.name in {point.owner for point in gateway.by}
+        ]
+        if own:
+            addresses = tuple(dict.fromkeys((*own, *shared)))
+            found.append(Machine(device.name, 0x020000000000 | number, addresses))
+    return found
+
+
+class Fabric:
+    """The network between the machines of a plan; `tell` gets to know what is decided."""
+
+    def __init__(
+        self,
+        plan: Plan,
+        clock: Callable[[], datetime],
+        tell: Callable[[Told], None] | None = None,
+        way: int | None = None,
+    ) -> None:
+        self._clock, self._tell, self._way = clock, tell, way
+        self.tally: Counter[DeciderKey] = Counter()
+        """How many packets each line decided."""
+        self.machines = {each.name: each for each in machines_of(plan)}
+        self._running: dict[tuple[str, tuple[int, ...]], tuple[Running, bool]] = {}
+        self._ports = Ports()
+        self.rates = Rates()
+        self.taps: dict[Point, Callable[[float, bytes], None]] = {}
+        """Who is told of the frames that pass a place, with the time."""
+        self._now = 0.0
+        self._settle(plan)
+
+    # What it depends on
+
+    @property
+    def plan(self) -> Plan:
+        """The plan as it is now."""
+        return self._plan
+
+    @property
+    def network(self) -> Network:
+        """Where packets go in that."""
+        return self._network
+
+    @property
+    def clock(self) -> Callable[[], datetime]:
+        """What tells the time for windows."""
+        return self._clock
+
+    @clock.setter
+    def clock(self, clock: Callable[[], datetime]) -> None:
+        self._clock, self._looked = clock, -1.0
+
+    def _settle(self, plan: Plan) -> None:
+        self._plan, self._network = plan, Network(plan)
+        self._by_address = {
+            address: name for name, each in self.machines.items() for address in each.addresses
+        }
+        self._macs = self._mac_of()
+        self._state: State | None = None
+        self._looked = -1.0
+        self._indexes: dict[State, Indexes] = {}
+
+    def change(self, plan: Plan) -> None:
+        """Go on with another plan of the same machines: what runs is judged by its lists from now
+        on, and takes its ways. What is down forgets what it knew.
+        """
+        self._settle(plan)
+        down = {each.owner for each in plan.down if each.kind is PointKind.ITSELF}
+        for running in {each for each, _ in self._running.values()}:
+            running.kept.clear()
+            running.known -= down
+            if running.there.state.view:
+                continue  # its translations know it by the way that it took
+            running.there = self._way_of(running)
+            running.back = None
+
+    def _mac_of(self) -> dict[Address, int]:
+        """Return the hardware address that each address is resolved to."""
+        found = {address: each.mac for each in self.machines.values() for address in each.addresses}
+        for address, interface in self._plan.interface_of.items():
+            if interface.mac is not None:
+                found[address] = interface.mac
+        return found
+
+    def state(self) -> State:
+        """Return the state of the plan's conditions now, of conversations without TLS."""
+        if self._state is None or (self._plan.windows and self._now - self._looked >= 1):
+            self._looked = self._now
+            state = self._plan.state_at(When(self._clock()))
+            if state != self._state:
+                self._state = state
+                for running, _ in self._running.values():
+                    running.kept.clear()
+        return self._state
+
+    def _deciding(self, state: State) -> Indexes:
+        if state not in self._indexes:
+            self._indexes[state] = Indexes(state)
+        return self._indexes[state]
+
+    # Frames
+
+    def receive(self, name: str, frame: bytes, now: float) -> Iterable[tuple[str, bytes]]:
+        """Take a frame that a machine sends at a time, in seconds, and return the frames that
+        machines get of it.
+        """
+        self._now = now
+        machine = self.machines[name]
+        asked = frames.resolving(frame)
+        if asked is not None:
+            mac = self._resolve(machine, asked)
+            return [] if mac is None else [(name, frames.resolved(asked, mac))]
+        read = frames.read_frame(frame)
+        if read is None or frames.is_housekeeping(read):
+            return []
+        return self._sent(machine, frame, read)
+
+    def _resolve(self, machine: Machine, asked: frames.Resolving) -> int | None:
+        """Return the hardware address that a machine gets to know for an address on its link; None
+        where nobody answers.
+        """
+        target = asked.target
+        if target in machine.addresses or asked.asker not in machine.addresses:
+            return None
+        segment = self._plan.segments[at_address(self._network, asked.asker).segment]
+        if segment.outside:  # whoever it is sent to, it goes to a device or to who is there
+            return self._macs.get(target, self.machines[self._exit(segment.name)].mac)
+        mac = self._macs.get(target)
+        if mac is None or self._is_kept_from(machine, asked.asker, target):
+            return None
+        return mac
+
+    def _exit(self, outside: str) -> str:
+        return next(
+            each.name
+            for each in self._plan.devices.values()
+            if any(own.on == outside for own in each.interfaces.values())
+        )
+
+    def _is_kept_from(self, machine: Machine, asker: Address, target: Address) -> bool:
+        """Whether the ethernet lists between two addresses, or isolation, keep a question for a
+        hardware address or its answer from getting through.
+        """
+        one, other = (at_address(self._network, each) for each in (asker, target))
+        for origin, end, mac in ((one, other, BROADCAST), (other, one, machine.mac)):
+            way = one_way(self._network, origin, self._towards(origin, end), lambda _: 0)
+            failure = way.path.failure
+            if failure is not None and failure.kind in (
+                FailureKind.ISOLATED,
+                FailureKind.NO_CABLE,
+                FailureKind.DOWN,
+            ):
+                return True
+            sender = self._macs[origin.address]
+            for crossing in way.path.crossings:
+                own = self._plan.framed.get(crossing.place)
+                # Neighbour discovery is packets, which are asked of the lists for these.
+                if own is None or asker.family is Family.IPV6:
+                    continue
+                rulings = own.rulings(Frame(sender, mac), ETHERTYPES["arp"])
+                decider = own.for_packets(rulings, asker.family)
+                packet = Packet(asker.family, asker.value, target.value, TCP)
+                if not self._deciding(self.state()).decision(decider, packet).permits:
+                    return True
+        return False
+
+    def _towards(self, origin: Endpoint, end: Endpoint) -> Past:
+        family, start = origin.address.family, origin.address.value
+        return setting_out(self._network, Packet(family, start, end.address.value, TCP, 1, 1))
+
+    # Packets
+
+    def _sent(self, machine: Machine, frame: bytes, read: Read) -> list[tuple[str, bytes]]:
+        quoted = frames.quoted_in(frame, read)
+        found = self._known(machine.name, read if quoted is None else None)
+        if quoted is not None:
+            about = self._running.get((machine.name, quoted.answers_to))
+            if about is not None:
+                return self._error(machine, frame, read, quoted, *about)
+        if found is None:
+            origin = self._origin(machine, read.packet)
+            running = None if origin is None else self._begun(origin, read)
+            if running is None:
+                return []
+            found = running, False
+        running, returns = found
+        return self._pass(machine, frame, read, running, returns)
+
+    def _known(self, name: str, read: Read | None) -> tuple[Running, bool] | None:
+        """Return the conversation that a packet belongs to, and whether it answers; None for
+        none.
+        """
+        if read is None:
+            return None
+        found = self._running.get((name, read.key))
+        if found is None:
+            return None
+        running, returns = found
+        if running.is_over(self._now) or (not returns and running.begins_again(read)):
+            self._forget(running)
+            return None
+        return found
+
+    def _forget(self, running: Running) -> None:
+        self._ports.give_back(running)
+        for key in self._keys(running):
+            if key in self._running and self._running[key][0] is running:
+                del self._running[key]
+
+    def _keys(self, running: Running) -> Iterator[tuple[str, tuple[int, ...]]]:
+        first, (one, other) = running.first, running.numbers
+        opening = first.protocol, first.source, first.destination, one, other
+        yield self._name_of(running.origin), opening
+        if running.receiver is not None:
+            source, end, numbers = running.ends(True, running.there.state.view)
+            yield self._name_of(running.receiver), (first.protocol, source, end, *numbers)
+
+    def _name_of(self, end: Endpoint) -> str:
+        return end.device or end.name
+
+    def _origin(self, machine: Machine, packet: Packet) -> Endpoint | None:
+        """Return the end from which a machine sends a packet: its own address, that which the
+        packet has where that is one of them.
+        """
+        family = packet.family
+        own = [each for each in machine.addresses if each.family is family]
+        claimed = next((each for each in own if each.value == packet.source), None)
+        if not own:
+            return None
+        try:
+            return at_address(self._network, claimed or own[0])
+        except PlanError:
+            return None
+
+    def arriving(self, wanted: Conversation) -> tuple[str, Packet] | None:
+        """Return the machine that gets the packet which opens a conversation if no list stops it,
+        and the packet as it arrives; None where no machine has the address.
+        """
+        first = wanted.first
+        numbers = first.source_port or 0, first.destination_port or 0
+        running = self._opened(wanted.source, first, numbers)
+        packet = running.opening_in(running.there.state.view)[0] if running else first
+        name = self._by_address.get(Address(packet.family, packet.destination))
+        return None if name is None or running is None else (name, packet)
+
+    def _opened(self, origin: Endpoint, packet: Packet, numbers: tuple[int, int]) -> Running | None:
+        """Return a conversation as the packet that opens it is sent."""
+        try:
+            at_address(self._network, Address(packet.family, packet.destination))
+        except PlanError:
+            return None
+        legs, _ = legs_of(packet, False)
+        opens = packet.flags is None or packet.flags & (SYN | ACK) == SYN
+        start = setting_out(self._network, packet)
+        alone = legs == ALONE or not opens
+        running = Running(origin, packet, numbers, OneWay(Path(), start), alone)
+        running.there = self._way_of(running)
+        return running
+
+    def _begun(self, origin: Endpoint, read: Read) -> Running | None:
+        """Return the conversation that a packet opens."""
+        packet = read.packet
+        running = self._opened(origin, packet, read.numbers)
+        if running is None:
+            return None
+        self._ports.choose(running)
+        path = running.there.path
+        if path.arrived and not running.alone and not path.on_link:
+            end = running.ends(False, running.there.state.view).destination
+            running.receiver = at_address(self._network, Address(packet.family, end))
+            if running.receiver.others:
+                running.receiver = running.receiver._replace(device=path.devices[-1], others=())
+            if len(self._running) > _MOST_RUNNING:
+                for each in {each for each, _ in self._running.values()}:
+                    if each.is_over(self._now):
+                        self._forget(each)
+            running.seen = self._now
+            for number, key in enumerate(self._keys(running)):
+                self._running[key] = running, bool(number)
+        return running
+
+    def _way_of(self, running: Running) -> OneWay:
+        start = setting_out(self._network, running.first)
+        return one_way(self._network, running.origin, start, self._choosing(running))
+
+    def _way_back(self, running: Running) -> OneWay:
+        """Return the way of the answers of a conversation."""
+        if running.back is None:
+            assert running.receiver is not None  # somebody sends them
+            chosen = running.choice.address if running.choice else None
+            state = answering(self._network, running.there.state, running.receiver, chosen)
+            running.back = one_way(
+                self._network, running.receiver, state, self._choosing(running, 1)
+            )
+        return running.back
+
+    def _choosing(self, running: Running, salt: int = 0) -> Callable[[int], int]:
+        """Return what chooses among equal moves: one and the same for a conversation."""
+        if self._way is not None:
+            way = self._way - 1
+            return lambda moves: way % moves
+        first = running.first
+        told = repr((first.source, first.destination, first.protocol, running.numbers, salt))
+        number = zlib.crc32(told.encode())
+        return lambda moves: number % moves
+
+    # What becomes of a packet
+
+    def _pass(
+        self, machine: Machine, frame: bytes, read: Read, running: Running, returns: bool
+    ) -> list[tuple[str, bytes]]:
+        state = self.state()
+        running.notice(read, returns, self._now)
+        if running.due:
+            self._hear(running, frame, read, returns)
+        if running.stopped is not None:
+            return []
+        packet = read.packet
+        alike = (returns, packet.flags, packet.dscp, packet.fragment, packet.icmp_code)
+        kept = running.kept.get(alike)
+        if isinstance(kept, Kept) and read.hops > kept.hops:
+            for each in kept.decided:
+                self.tally[each.decider.key] += 1
+            return self._handed_over(frame, read, kept)
+        way = self._way_back(running) if returns else running.there
+        counted = is_counted(packet) and self._is_limited(way, packet.family)
+        if counted:
+            state |= self._exceeded(running, read, way, returns, state)
+        decided = list[Decided]()
+        lost, hops = self._walked(running, read, way, returns, state, decided)
+        for each in decided:
+            self.tally[each.decider.key] += 1
+        if self._tell is not None:
+            for each in decided:
+                self._tell(Told(machine.name, packet, each))
+            if lost is not None and lost.failure is not None:
+                self._tell(Told(machine.name, packet, None, lost.failure))
+        if self.taps:
+            self._tap(frame, read, running, returns, way, lost)
+        if lost is not None:
+            return self._tell_sender(machine, frame, read, running, way, lost)
+        ends = running.ends(returns, () if returns else running.there.state.view)
+        if not running.there.state.view:
+            ends = frames.ends_of(read)
+        name = self._gets(running, way, returns, ends, packet.family)
+        known = running.known
+        if not running.alone:
+            running.known |= self._network.stateful & path_devices(way.path)
+        result = Kept(name, ends, hops, tuple(decided))
+        if running.known != known:
+            running.kept.clear()
+        elif not counted and not self.taps and not running.due:
+            running.kept[alike] = result
+        return self._handed_over(frame, read, result)
+
+    def _gets(
+        self, running: Running, way: OneWay, returns: bool, ends: Ends, family: Family
+    ) -> str | None:
+        """Return the machine that gets what has arrived."""
+        if way.path.on_link:
+            return None
+        end = running.origin if returns else running.receiver
+        if end is not None and end.address == Address(family, ends.destination):
+            return self._name_of(end)
+        return self._by_address.get(Address(family, ends.destination))
+
+    def _handed_over(self, frame: bytes, read: Read, kept: Kept) -> list[tuple[str, bytes]]:
+        if kept.machine is None or kept.machine not in self.machines:
+            return []
+        to, by = self.machines[kept.machine].mac, int.from_bytes(frame[6:12])
+        return [(kept.machine, frames.passed_on(frame, read, to, by, kept.ends, kept.hops))]
+
+    def _walked(
+        self,
+        running: Running,
+        read: Read,
+        way: OneWay,
+        returns: bool,
+        state: State,
+        decided: list[Decided],
+    ) -> tuple[Lost | None, int]:
+        """Ask the lists on a way about a packet; return where it ends, None where it arrives, and
+        by how much its hop limit is lowered.
+        """
+        hops, ends_at = 0, self._ends_at(way)
+        for crossing, decision in self._asked(running, read, way, returns, state):
+            if decision is not None:
+                decided.append(Decided(crossing, decision.decider))
+                if not decision.permits:
+                    return Lost(crossing, decided[-1]), hops
+                if decision.due is not None and not returns:
+                    running.due.append(Decided(crossing, decision.due))
+            if (
+                crossing.point.kind is PointKind.INTERFACE
+                and crossing.direction is Direction.INBOUND
+                and crossing.point.owner != ends_at
+            ):
+                hops += 1
+                if read.hops <= hops:
+                    return Lost(crossing), hops
+        failure, crossings = way.path.failure, way.path.crossings
+        if failure is None:
+            return None, hops
+        return Lost(crossings[-1] if crossings else None, failure=failure), hops
+
+    @staticmethod
+    def _ends_at(way: OneWay) -> str | None:
+        """Return the device that a way ends at, which passes nothing on."""
+        last = way.path.crossings[-1:] if way.path.arrived else ()
+        return next(
+            (each.point.owner for each in last if each.point.kind is PointKind.ITSELF), None
+        )
+
+    def _asked(
+        self, running: Running, read: Read, way: OneWay, returns: bool, state: State
+    ) -> Iterator[tuple[Crossing, Decision | None]]:
+        """Yield the crossings of a way, each with what the list there does with a packet; None
+        where none is asked.
+        """
+        family, deciding = read.packet.family, self._deciding(state)
+        for crossing in way.path.crossings:
+            own = self._network.list_at(crossing, family)
+            if own is None or crossing.remembered_by in running.known:
+                yield crossing, None
+            else:
+                seen = running.seen_as(read, returns, crossing.view)
+                yield crossing, deciding.decision(own, seen)
+
+    def _is_limited(self, way: OneWay, family: Family) -> bool:
+        """Whether some list on a way says how much it permits."""
+        if not self._plan.limits:
+            return False
+        lists = (self._network.list_at(each, family) for each in way.path.crossings)
+        return any(each is not None and each.limits for each in lists)
+
+    def _exceeded(
+        self, running: Running, read: Read, way: OneWay, returns: bool, state: State
+    ) -> State:
+        def met(over: frozenset[Limit]) -> Iterator[tuple[Hashable, Limit]]:
+            for crossing, decision in self._asked(running, read, way, returns, state | over):
+                entry = None if decision is None else decision.decider.entry
+                if entry is not None and entry.limit is not None and entry.limit not in over:
+                    yield crossing.place, entry.limit
+                if decision is not None and not decision.permits:
+                    return
+
+        return self.rates.exceeded(int(self._now * SECOND), read.packet.source, met)
+
+    # TLS
+
+    def _hear(self, running: Running, frame: bytes, read: Read, returns: bool) -> None:
+        """Listen to what a conversation says until its TLS settles, and judge it then (`rules`,
+        rule 4).
+        """
+        said = frames.said_in(frame, read)
+        if not said:
+            return
+        if not returns:
+            if said[0] == HANDSHAKE or running.said:
+                return  # a client's hello settles nothing
+            hello = None
+        else:
+            running.said = (running.said + said)[:_HELLO]
+            hello = server_hello(running.said)
+            if hello is None and running.said[0] == HANDSHAKE and len(running.said) < _HELLO:
+                return
+        state, due = settled(self.state(), hello), running.due
+        running.due = []
+        for crossing, _ in due:
+            own = self._network.list_at(crossing, running.first.family)
+            if isinstance(own, AccessList) and crossing.remembered_by in running.known:
+                opening, _ = running.opening_in(crossing.view)
+                decision = self._deciding(state).decision(own, opening)
+                decider = decision.due or decision.decider
+                self.tally[decider.key] += 1
+                if not decider.permits:
+                    running.stopped = Decided(crossing, decider)
+                    if self._tell is not None:
+                        name = self._name_of(running.origin)
+                        self._tell(Told(name, running.first, running.stopped))
+                    return
+
+    # What is told to senders
+
+    def _tell_sender(
+        self,
+        machine: Machine,
+        frame: bytes,
+        read: Read,
+        running: Running,
+        way: OneWay,
+        lost: Lost,
+    ) -> list[tuple[str, bytes]]:
+        """Return what a device tells the sender of a packet that ends there."""
+        packet, family = read.packet, read.packet.family
+        if packet.fragment or frames.is_error(family, packet.icmp_type):
+            return []
+        message = self._message(way, lost, family)
+        if message is None:
+            return []
+        device, kind, code = message
+        view = lost.crossing.view if lost.crossing is not None else ()
+        source = self._speaks_as(device, lost.crossing, packet)
+        if source is None:
+            return []
+        told = frames.error_about(frame, read, source, kind, code)
+        error = frames.read_frame(frames.framed(family, told))
+        assert error is not None  # it has just been made
+        return self._error_from(
+            source, frames.framed(family, told), error, read, running, view, machine
+        )
+
+    def _message(
+        self, way: OneWay, lost: Lost, family: Family
+    ) -> tuple[str | None, int, int] | None:
+        """Return who tells of a packet's end, and the type and the code of the message; None where
+        nobody does.
+        """
+        if lost.by is not None:
+            if lost.by.decider.action is not Action.REJECT:
+                return None
+            assert lost.crossing is not None  # a list stands somewhere
+            return lost.crossing.point.device, _UNREACHABLE[family], _PROHIBITED[family]
+        if lost.failure is None:
+            assert lost.crossing is not None  # there its hop limit is used up
+            return lost.crossing.point.owner, _TIME_EXCEEDED[family], 0
+        if lost.failure.kind in _SILENT or not way.path.devices:
+            return None
+        if lost.failure.kind is FailureKind.LOOP:
+            return way.path.devices[-1], _TIME_EXCEEDED[family], 0
+        return way.path.devices[-1], _UNREACHABLE[family], 0
+
+    def _speaks_as(
+        self, device: str | None, crossing: Crossing | None, packet: Packet
+    ) -> Address | None:
+        """Return the address from which a device tells of a packet: that of the interface by which
+        it came, else its first one; what has none speaks as who was asked for.
+        """
+        family = packet.family
+        if device is not None:
+            interfaces = self._plan.devices[device].interfaces
+            at = crossing.point.part if crossing is not None else ""
+            for each in (interfaces.get(at), *interfaces.values()):
+                for own in () if each is None else each.in_family(family):
+                    return own.address
+        return Address(family, packet.destination)
+
+    def _error_from(
+        self,
+        source: Address,
+        frame: bytes,
+        error: Read,
+        about: Read,
+        running: Running,
+        view: View,
+        machine: Machine,
+    ) -> list[tuple[str, bytes]]:
+        """Send what a device tells the sender of a packet on its way."""
+        origin = at_address(self._network, source)
+        if origin.device is None:  # a switch without an address: the sender is told at once
+            ends = frames.ends_of(error)
+            return self._handed_over(frame, error, Kept(machine.name, ends, 0, ()))
+        if not view:
+            found = self._begun(origin, error)
+            speaker = self.machines.get(self._name_of(origin))
+            if found is None or speaker is None:
+                return []
+            return self._pass(speaker, frame, error, found, False)
+        return self._error_back(origin, frame, error, about, running, view)
+
+    def _error(
+        self,
+        machine: Machine,
+        frame: bytes,
+        read: Read,
+        quoted: Read,
+        running: Running,
+        returns: bool,
+    ) -> list[tuple[str, bytes]]:
+        """Send on what a machine tells of a packet that it got: an ICMP message about a
+        conversation.
+        """
+        origin = self._origin(machine, read.packet)
+        view = running.there.state.view
+        if origin is None:
+            return []
+        if not returns or not view:  # the quoted packet is as it was sent
+            found = self._begun(origin, read)
+            return [] if found is None else self._pass(machine, frame, read, found, False)
+        return self._error_back(origin, frame, read, quoted, running, view)
+
+    def _error_back(
+        self,
+        origin: Endpoint,
+        frame: bytes,
+        error: Read,
+        about: Read,
+        running: Running,
+        view: View,
+    ) -> list[tuple[str, bytes]]:
+        """Send a message about a packet that was translated back to who sent that (RFC 5508 section
+        4): it goes as an answer does, and is translated with what it quotes.
+        """
+        arrived = seen_in(running.there.state, view)
+        opening, numbers = running.opening_in(view)
+        state = arrived.answer()._replace(answering=origin.address)
+        way = one_way(self._network, origin, state, self._choosing(running, 2))
+        sent = frames.error_turned(
+            frame,
+            error,
+            frames.quoted_in(frame, error) or about,
+            Ends(origin.address.value, opening.source, error.numbers),
+            Ends(opening.source, opening.destination, numbers),
+        )
+        read = frames.read_frame(sent)
+        assert read is not None  # it has just been made
+        for crossing in way.path.crossings:
+            own = self._network.list_at(crossing, read.packet.family)
+            if own is None:
+                continue
+            seen = running.opening_in(crossing.view)[0]
+            packet = read.packet._replace(destination=seen.source)
+            decision = self._deciding(self.state()).decision(own, packet)
+            self.tally[decision.decider.key] += 1
+            if not decision.permits:
+                return []
+        name = self._name_of(running.origin)
+        if not way.path.arrived or name not in self.machines:
+            return []
+        first = running.ends(False, ())
+        quoted = frames.quoted_in(sent, read)
+        assert quoted is not None  # it has just been made
+        handed = frames.error_turned(
+            sent, read, quoted, Ends(origin.address.value, first.source, read.numbers), first
+        )
+        again = frames.read_frame(handed)
+        assert again is not None  # it has just been made
+        return self._handed_over(handed, again, Kept(name, frames.ends_of(again), 0, ()))
+
+    # What passes a place
+
+    def _tap(
+        self,
+        frame: bytes,
+        read: Read,
+        running: Running,
+        returns: bool,
+        way: OneWay,
+        lost: Lost | None,
+    ) -> None:
+        for crossing in way.path.crossings:
+            tap = self.taps.get(crossing.point)
+            if tap is not None:
+                ends = (
+                    running.ends(returns, crossing.view)
+                    if running.there.state.view
+                    else frames.ends_of(read)
+                )
+                to, by = int.from_bytes(frame[:6]), int.from_bytes(frame[6:12])
+                tap(self._now, frames.passed_on(frame, read, to, by, ends, 0))
+            if lost is not None and crossing is lost.crossing:
+                return

@@ -1,0 +1,210 @@
+"""Machines of a network on this one: each a network namespace of its own, in a user namespace that
+needs no rights here, with a TAP device whose other end this process holds.
+
+Nothing in there is reached from outside, nor the outside from there: no device of this machine is
+in a namespace. All of it is gone with the process that made it.
+
+Source: Linux namespaces(7), user_namespaces(7), pid_namespaces(7) and tun(4).
+"""
+
+from __future__ import annotations
+
+import contextlib
+import ctypes
+import fcntl
+import os
+import struct
+from collections.abc import Iterable
+from pathlib import Path
+from typing import NamedTuple
+
+from pyroute2 import IPRoute
+
+from crossgate.core.model.address import Address, Family
+from crossgate.core.model.errors import PlanError
+from crossgate.core.model.ethernet import format_mac
+
+_NEW_MOUNT, _NEW_USER, _NEW_PID, _NEW_NET = 0x00020000, 0x10000000, 0x20000000, 0x40000000
+_BIND, _RECURSIVE, _PRIVATE = 0x1000, 0x4000, 0x40000
+_DIE_WITH_PARENT, _KILL = 1, 9
+_SET_TAP, _TAP, _NO_PACKET_INFO = 0x400454CA, 0x0002, 0x1000
+_NO_DUPLICATE_CHECK = 0x02
+"""The flag by which an IPv6 address is used at once (RFC 4862 section 5.4 is left out)."""
+LINK = "eth0"
+_LIBC = ctypes.CDLL(None, use_errno=True)
+_LIBC.mount.argtypes = [ctypes.c_char_p] * 3 + [ctypes.c_ulong, ctypes.c_char_p]
+
+
+class NoNamespaces(PlanError):
+    """Namespaces cannot be made on this machine."""
+
+
+def _called(result: int) -> None:
+    if result:
+        number = ctypes.get_errno()
+        raise OSError(number, os.strerror(number))
+
+
+def enter() -> None:
+    """Go into namespaces of one's own, where this process may do all and reaches nothing; the
+    next child is the first process there, and all others end with it. Raises `NoNamespaces`.
+    """
+    user, group = os.getuid(), os.getgid()
+    others = _NEW_MOUNT | _NEW_PID | _NEW_NET
+    try:
+        _called(_LIBC.unshare(_NEW_USER | others))
+        Path("/proc/self/setgroups").write_text("deny")
+        Path("/proc/self/uid_map").write_text(f"0 {user} 1")
+        Path("/proc/self/gid_map").write_text(f"0 {group} 1")
+    except OSError as error:
+        try:
+            if os.geteuid():
+                raise error
+            _called(_LIBC.unshare(others))
+        except OSError:
+            raise NoNamespaces(
+                f"this system makes no namespaces for you ({error.strerror}): ask whoever runs it "
+                "to allow unprivileged user namespaces, or run it as root"
+            ) from None
+    try:
+        _called(_LIBC.mount(b"none", b"/", None, _RECURSIVE | _PRIVATE, None))
+    except OSError as error:
+        raise NoNamespaces(f"nothing can be mounted in a namespace: {error.strerror}") from None
+
+
+def end_with_parent() -> None:
+    """Have this process killed when its parent ends."""
+    _called(_LIBC.prctl(_DIE_WITH_PARENT, _KILL, 0, 0, 0))
+
+
+def own_processes() -> None:
+    """Show the processes of this namespace alone in /proc, where that can be done."""
+    _LIBC.mount(b"proc", b"/proc", b"proc", 0, None)
+
+
+class Route(NamedTuple):
+    """Where a machine sends what goes to a prefix: to a gateway, or over its link; from a source of
+    its own where one is given. Without a prefix it is all the rest.
+    """
+
+    family: Family
+    prefix: str | None
+    gateway: Address | None = None
+    source: Address | None = None
+
+
+class Settings(NamedTuple):
+    """How a machine is set up: its hardware address, its addresses with the lengths of their
+    prefixes, its routes, and the first and last port that its clients choose from.
+    """
+
+    mac: int
+    addresses: tuple[tuple[Address, int], ...]
+    routes: tuple[Route, ...]
+    client_ports: tuple[int, int]
+
+
+class Namespace(NamedTuple):
+    """A machine's network: the namespace, and the TAP device that carries its frames, as open
+    files.
+    """
+
+    network: int
+    link: int
+
+
+class Namespaces:
+    """Makes machines, from the namespace that `enter` has left this process in."""
+
+    def __init__(self) -> None:
+        self._home = os.open("/proc/self/ns/net", os.O_RDONLY)
+
+    def make(self, settings: Settings) -> Namespace:
+        """Make a machine. Raises `NoNamespaces`."""
+        try:
+            _called(_LIBC.unshare(_NEW_NET))
+            network = os.open("/proc/self/ns/net", os.O_RDONLY)
+            link = os.open("/dev/net/tun", os.O_RDWR | os.O_NONBLOCK)
+            asked = struct.pack("16sH22x", LINK.encode(), _TAP | _NO_PACKET_INFO)
+            fcntl.ioctl(link, _SET_TAP, asked)
+        except OSError as error:
+            raise NoNamespaces(
+                f"no TAP device can be made ({error}): the system needs /dev/net/tun, which users "
+                "may open"
+            ) from None
+        try:
+            self._tell_system(settings)
+            self._set_up(settings)
+        finally:
+            _called(_LIBC.setns(self._home, _NEW_NET))
+        return Namespace(network, link)
+
+    @staticmethod
+    def _tell_system(settings: Settings) -> None:
+        """Have the system choose ports as the plan says, and send nothing of its own accord."""
+        first, last = settings.client_ports
+        own = f"ipv6/conf/{LINK}"
+        for name, value in (
+            ("ipv4/ip_local_port_range", f"{first} {last}"),
+            (f"{own}/addr_gen_mode", "1"),
+            (f"{own}/accept_ra", "0"),
+            (f"{own}/accept_dad", "0"),
+        ):
+            # Where it may not be set the system says a little more.
+            with contextlib.suppress(OSError):
+                Path("/proc/sys/net", name).write_text(value)
+
+    @staticmethod
+    def _set_up(settings: Settings) -> None:
+        with IPRoute() as system:
+            loopback, link = (system.link_lookup(ifname=each)[0] for each in ("lo", LINK))
+            system.link("set", index=loopback, state="up")
+            system.link("set", index=link, address=format_mac(settings.mac), state="up")
+            for address, length in settings.addresses:
+                flags = _NO_DUPLICATE_CHECK if address.family is Family.IPV6 else 0
+                system.addr("add", index=link, address=str(address), prefixlen=length, flags=flags)
+            for route in settings.routes:
+                wanted = {
+                    "dst": route.prefix or "default",
+                    "oif": link,
+                    "family": 2 if route.family is Family.IPV4 else 10,
+                }
+                if route.gateway is not None:
+                    wanted["gateway"] = str(route.gateway)
+                if route.source is not None:
+                    wanted["prefsrc"] = str(route.source)
+                system.route("add", **wanted)
+
+    def inside(self, machine: Namespace) -> Inside:
+        """Return what this process does inside of a machine, for a with statement."""
+        return Inside(self._home, machine)
+
+
+class Inside:
+    """Has this process in a machine's network for a while: sockets that are made there stay
+    there.
+    """
+
+    def __init__(self, home: int, machine: Namespace) -> None:
+        self._home, self._machine = home, machine
+
+    def __enter__(self) -> None:
+        _called(_LIBC.setns(self._machine.network, _NEW_NET))
+
+    def __exit__(self, *_: object) -> None:
+        _called(_LIBC.setns(self._home, _NEW_NET))
+
+
+def become(machine: Namespace, hosts: Path) -> None:
+    """Have this process on a machine for good, with the names of a hosts file; for a child that
+    is about to be another program.
+    """
+    _called(_LIBC.setns(machine.network, _NEW_NET))
+    _called(_LIBC.unshare(_NEW_MOUNT))
+    _LIBC.mount(bytes(hosts), b"/etc/hosts", None, _BIND, None)
+
+
+def hosts_text(names: Iterable[tuple[Address, str]]) -> str:
+    """Return a hosts file (hosts(5)) that tells the addresses of names."""
+    loopback = "127.0.0.1 localhost\n::1 localhost\n"
+    return loopback + "".join(f"{address} {name}\n" for address, name in names)

@@ -1,0 +1,385 @@
+"""The network that runs: machines in namespaces, and one loop that takes their frames through the
+fabric, starts commands on machines and answers who asks.
+
+It is one process with one thread. Who uses it talks to it over a socket, in JSON documents of
+which the first key says what they are; the files of a command go over the same socket.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import ipaddress
+import json
+import os
+import select
+import signal
+import socket
+import subprocess
+import tempfile
+import time
+from collections.abc import Callable, Sequence
+from datetime import datetime
+from pathlib import Path
+from typing import Any
+
+from crossgate.core.answers.outage import down_point
+from crossgate.core.conversation.opening import service_label
+from crossgate.core.model.address import Address, Family
+from crossgate.core.model.errors import PlanError
+from crossgate.core.model.plan import Plan
+from crossgate.rehearsal.fabric import Fabric, Machine, Told, machines_of
+from crossgate.rehearsal.namespaces import (
+    Namespace,
+    Namespaces,
+    Route,
+    Settings,
+    become,
+    end_with_parent,
+    hosts_text,
+)
+
+_MOST_OCTETS = 65_600
+"""No frame is longer."""
+_AT_ONCE = 64
+"""So many frames of one machine are taken before it is the others' turn."""
+MOST_ASKED = 1 << 18
+"""No question is longer, in octets."""
+_LOOK = 0.5
+"""The seconds between two looks at the plan's files."""
+
+
+def settings_of(plan: Plan, machine: Machine) -> Settings:
+    """Return how a machine of a plan is set up: with the prefixes of its subnet and the gateway
+    there. A device, and who is outside, find everybody on their link.
+    """
+    addresses, routes = list[tuple[Address, int]](), list[Route]()
+    host = plan.hosts.get(machine.name)
+    for address in machine.addresses:
+        length, whole = None, 32 if address.family is Family.IPV4 else 128
+        if host is not None and not plan.segments[host.on].outside:
+            blocks = (
+                each
+                for each in plan.segments[host.on].prefixes
+                if each.family is address.family and each.contains(address.value)
+            )
+            length = next((each.prefix_length for each in blocks), None)
+        addresses.append((address, whole if length is None else length))
+    for family in Family:
+        own = [each for each in machine.addresses if each.family is family]
+        if not own:
+            continue
+        if host is None:
+            interfaces = plan.devices[machine.name].interfaces.values()
+            for each in (one for own_one in interfaces for one in own_one.in_family(family)):
+                prefix = str(ipaddress.ip_network(f"{each.address}/{each.length}", strict=False))
+                routes.append(Route(family, prefix, source=each.address))
+            routes.append(Route(family, None, source=own[0]))
+        elif plan.segments[host.on].outside:
+            routes.append(Route(family, None))
+        else:
+            gateway = _gateway(plan, host.on, host.gateways, family)
+            if gateway is not None:
+                routes.append(Route(family, None, gateway))
+    unique = dict.fromkeys(routes)
+    return Settings(machine.mac, tuple(addresses), tuple(unique), plan.client_ports)
+
+
+def _gateway(plan: Plan, segment: str, told: Sequence[Address], family: Family) -> Address | None:
+    """Return the address that a machine hands packets to; which device gets them is not settled by
+    that where several may.
+    """
+    shared = (address for address, each in plan.gateway_at.items() if each.on == segment)
+    interfaces = (
+        own.address
+        for device in plan.devices.values()
+        for each in device.interfaces.values()
+        for own in each.addresses
+        if each.on == segment
+    )
+    return next((each for each in (*told, *shared, *interfaces) if each.family is family), None)
+
+
+class Rehearsal:
+    """A plan's network as it runs. `read` reads the plan anew, where its files may change."""
+
+    def __init__(
+        self,
+        plan: Plan,
+        clock: Callable[[], datetime],
+        way: int | None = None,
+        read: Callable[[], Plan] | None = None,
+    ) -> None:
+        self.fabric = Fabric(plan, clock, self._decided, way)
+        self._read, self._stamps = read, _stamps(plan)
+        self._looked = 0.0
+        self._folder = tempfile.TemporaryDirectory(prefix="crossgate-")
+        self._hosts = Path(self._folder.name) / "hosts"
+        named = [
+            (address, name)
+            for name, each in self.fabric.machines.items()
+            for address in each.addresses
+        ]
+        self._hosts.write_text(hosts_text(named))
+        self.namespaces = Namespaces()
+        self.machines: dict[str, Namespace] = {}
+        self._epoll = select.epoll()
+        self._ready: dict[int, Callable[[], None]] = {}
+        for name, machine in self.fabric.machines.items():
+            made = self.namespaces.make(settings_of(plan, machine))
+            self.machines[name] = made
+            self.watch(made.link, self._taking(name, made.link))
+        self._timers: list[tuple[float, Callable[[], None]]] = []
+        self._watching: list[socket.socket] = []
+        self._going = True
+
+    # The loop
+
+    def watch(self, file: int, do: Callable[[], None], events: int = select.EPOLLIN) -> None:
+        """Do something whenever a file is ready."""
+        self._ready[file] = do
+        self._epoll.register(file, events)
+
+    def unwatch(self, file: int) -> None:
+        """Do nothing more for a file."""
+        if self._ready.pop(file, None) is not None:
+            self._epoll.unregister(file)
+
+    def later(self, seconds: float, do: Callable[[], None]) -> None:
+        """Do something after some time."""
+        self._timers.append((time.monotonic() + seconds, do))
+
+    def run(self) -> None:
+        """Run the network until it is ended."""
+        while self._going:
+            wait = _LOOK if self._read is not None else 5.0
+            if self._timers:
+                wait = min(wait, max(0.0, min(self._timers)[0] - time.monotonic()))
+            for file, _ in self._epoll.poll(wait):
+                do = self._ready.get(file)
+                if do is not None:
+                    do()
+            now = time.monotonic()
+            due = [each for each in self._timers if each[0] <= now]
+            if due:
+                self._timers = [each for each in self._timers if each[0] > now]
+                for _, do in due:
+                    do()
+            if self._read is not None and now - self._looked > _LOOK:
+                self._looked = now
+                self._look()
+        self._folder.cleanup()
+
+    def end(self) -> None:
+        """End the network."""
+        self._going = False
+
+    def _taking(self, name: str, link: int) -> Callable[[], None]:
+        machines, receive = self.machines, self.fabric.receive
+
+        def take() -> None:
+            now = time.monotonic()
+            for _ in range(_AT_ONCE):
+                try:
+                    frame = os.read(link, _MOST_OCTETS)
+                except BlockingIOError:
+                    return
+                for other, sent in receive(name, frame, now):
+                    # A machine that takes no more loses it, as on a real link.
+                    with contextlib.suppress(BlockingIOError):
+                        os.write(machines[other].link, sent)
+
+        return take
+
+    # The plan
+
+    def _look(self) -> None:
+        """Go on with the plan as it has been saved, where that is whole."""
+        assert self._read is not None  # it is asked only then
+        stamps = _stamps(self.fabric.plan)
+        if stamps == self._stamps:
+            return
+        self._stamps = stamps
+        try:
+            plan = self._read()
+        except PlanError as error:
+            self._tell({"plan": "has errors", "why": error.message})
+            return
+        self.change(plan.without(self.fabric.plan.down))
+        self._stamps = _stamps(plan)
+
+    def change(self, plan: Plan) -> None:
+        """Go on with another plan, where it has the same machines."""
+        if machines_of(plan) != list(self.fabric.machines.values()):
+            self._tell({"plan": "other machines", "why": "machines or addresses have changed"})
+            return
+        self.fabric.change(plan)
+        self._tell({"plan": "changed", "why": ""})
+
+    # Who asks
+
+    def _tell(self, said: dict[str, Any]) -> None:
+        for each in [*self._watching]:
+            try:
+                each.send(json.dumps(said).encode())
+            except OSError:
+                self._watching.remove(each)
+
+    def _decided(self, told: Told) -> None:
+        if not self._watching:
+            return
+        decided, packet = told.decided, told.packet
+        ends = [str(Address(packet.family, each)) for each in (packet.source, packet.destination)]
+        said: dict[str, Any] = {
+            "packet": service_label(packet),
+            "machine": told.machine,
+            "from": ends[0],
+            "to": ends[1],
+        }
+        if decided is not None:
+            entry = decided.decider.entry
+            said |= {
+                "line": decided.decider.name,
+                "where": decided.crossing.where,
+                "action": str(decided.decider.action),
+                "log": entry is not None and entry.log,
+            }
+        elif told.failure is not None:
+            said |= {"lost": str(told.failure)}
+        self._tell(said)
+
+    def serve(self, client: socket.socket, owner: bool = False) -> None:
+        """Answer who asks over a socket; when an owner goes, the network ends."""
+        commands: list[subprocess.Popen[bytes]] = []
+
+        def answer() -> None:
+            try:
+                asked, files, _, _ = socket.recv_fds(client, MOST_ASKED, 3)
+            except OSError:
+                asked, files = b"", []
+            if asked:
+                self._answer(client, asked, files, commands)
+                return
+            self.unwatch(client.fileno())
+            if client in self._watching:
+                self._watching.remove(client)
+            client.close()
+            for each in commands:
+                each.kill()
+            if owner:
+                self.end()
+
+        self.watch(client.fileno(), answer)
+
+    def _answer(
+        self,
+        client: socket.socket,
+        asked: bytes,
+        files: list[int],
+        commands: list[subprocess.Popen[bytes]],
+    ) -> None:
+        try:
+            said = json.loads(asked)
+            match said["do"]:
+                case "run":
+                    self._start(client, said, files, commands)
+                case "interrupt":
+                    for each in commands:
+                        each.send_signal(signal.SIGINT)
+                case "watch":
+                    self._watching.append(client)
+                case "decided":
+                    _send(client, self.decided())
+                case "down" | "up":
+                    self._switch(said["name"], said["do"] == "down")
+                    _send(client, {"done": True})
+                case "claims":
+                    from crossgate.rehearsal.claims import try_claims
+
+                    try_claims(self, said["within"], lambda found: _send(client, found))
+        except (PlanError, OSError) as error:
+            why = error.message if isinstance(error, PlanError) else str(error)
+            _send(client, {"error": why})
+        finally:
+            for file in files:
+                os.close(file)
+
+    def decided(self) -> dict[str, Any]:
+        """Return which lines decided how many packets, in the order of the lists."""
+        lists, tally = self.fabric.plan.every_list, self.fabric.tally
+        order = {name: number for number, name in enumerate(lists)}
+        keys = sorted(
+            tally,
+            key=lambda each: (
+                order.get(each.access_list, len(order)),
+                each.access_list,
+                each.entry is None,
+                each.entry or 0,
+            ),
+        )
+        return {"decided": [[each.access_list, each.entry, tally[each]] for each in keys]}
+
+    def _switch(self, name: str, down: bool) -> None:
+        plan = self.fabric.plan
+        point = down_point(plan, name)
+        changed = plan.without([point])
+        if not down:
+            changed.down = plan.down - {point}
+        self.fabric.change(changed)
+
+    def _start(
+        self,
+        client: socket.socket,
+        said: dict[str, Any],
+        files: list[int],
+        commands: list[subprocess.Popen[bytes]],
+    ) -> None:
+        """Start a command on a machine; what becomes of it is told when it ends."""
+        machine = self.machines.get(said["on"])
+        if machine is None:
+            raise PlanError(f"{said['on']} is no machine here")
+
+        def inside() -> None:
+            end_with_parent()
+            become(machine, self._hosts)
+            for each in (signal.SIGINT, signal.SIGQUIT, signal.SIGTERM, signal.SIGPIPE):
+                signal.signal(each, signal.SIG_DFL)
+
+        try:
+            command = subprocess.Popen(
+                said["words"],
+                stdin=files[0],
+                stdout=files[1],
+                stderr=files[2],
+                preexec_fn=inside,
+                cwd=said["folder"],
+            )
+        except OSError as error:
+            status = 127 if isinstance(error, FileNotFoundError) else 126
+            _send(client, {"ended": status, "why": f"{said['words'][0]}: {error.strerror}"})
+            return
+        commands.append(command)
+        ended = os.pidfd_open(command.pid)
+
+        def end() -> None:
+            self.unwatch(ended)
+            os.close(ended)
+            commands.remove(command)
+            _send(client, {"ended": command.wait()})
+
+        self.watch(ended, end)
+
+
+def _send(client: socket.socket, said: dict[str, Any]) -> None:
+    with contextlib.suppress(OSError):  # who asked may have gone
+        client.send(json.dumps(said).encode())
+
+
+def _stamps(plan: Plan) -> dict[str, tuple[int, int] | None]:
+    found: dict[str, tuple[int, int] | None] = {}
+    for each in plan.files:
+        try:
+            status = os.stat(each)
+            found[each] = status.st_mtime_ns, status.st_size
+        except OSError:
+            found[each] = None
+    return found

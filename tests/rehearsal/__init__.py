@@ -1,0 +1,1 @@
+"""Tests of the rehearsal: the fabric in memory, and real machines where namespaces can be made."""
