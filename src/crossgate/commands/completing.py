@@ -85,6 +85,8 @@ complete_stands = _completes(
     lambda plan: [*plan.devices, *plan.segments, *_points(plan), *plan.hosts, *plan.groups]
 )
 complete_part = _completes(lambda plan: [*plan.devices, *_points(plan)])
+complete_point = _completes(_points)
+complete_machine = _completes(lambda plan: [*plan.hosts, *plan.devices])
 complete_device = _completes(lambda plan: list(plan.devices))
 complete_subnet = _completes(
     lambda plan: [name for name, segment in plan.segments.items() if not segment.outside]

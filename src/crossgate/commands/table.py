@@ -66,6 +66,16 @@ COMMANDS = {
     "verify": Listed(
         "verify", "verify", _ASK, ("verify", "verify --without pier", "verify --any-one-down")
     ),
+    "rehearse": Listed(
+        "rehearse",
+        "rehearse",
+        _ASK,
+        (
+            "rehearse kiosk-1 -- ping -c 1 manifest",
+            "rehearse --expectations",
+            "rehearse --capture lighthouse.v80 --out hall.pcapng",
+        ),
+    ),
     "grid": Listed(
         "grid",
         "grid",

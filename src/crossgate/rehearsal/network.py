@@ -26,6 +26,7 @@ from crossgate.core.answers.outage import down_point
 from crossgate.core.conversation.opening import service_label
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.errors import PlanError
+from crossgate.core.model.network import Point
 from crossgate.core.model.plan import Plan
 from crossgate.rehearsal.fabric import Fabric, Machine, Told, machines_of
 from crossgate.rehearsal.namespaces import (
@@ -112,8 +113,9 @@ class Rehearsal:
         self.fabric = Fabric(plan, clock, self._decided, way)
         self._read, self._stamps = read, _stamps(plan)
         self._looked = 0.0
-        self._folder = tempfile.TemporaryDirectory(prefix="crossgate-")
-        self._hosts = Path(self._folder.name) / "hosts"
+        self._closing = contextlib.ExitStack()
+        folder = self._closing.enter_context(tempfile.TemporaryDirectory(prefix="crossgate-"))
+        self._hosts = Path(folder) / "hosts"
         named = [
             (address, name)
             for name, each in self.fabric.machines.items()
@@ -167,11 +169,37 @@ class Rehearsal:
             if self._read is not None and now - self._looked > _LOOK:
                 self._looked = now
                 self._look()
-        self._folder.cleanup()
+        self._closing.close()
 
     def end(self) -> None:
         """End the network."""
         self._going = False
+
+    def capture(self, point: Point, out: Path) -> None:
+        """Write every frame that passes a place, either way, to a file. Raises `OSError`."""
+        from dpkt.pcapng import Writer
+
+        file = out.open("wb")
+        self._closing.callback(file.close)
+        writer = Writer(file, snaplen=_MOST_OCTETS)
+        begun = time.time() - time.monotonic()
+        self.fabric.taps[point] = lambda now, frame: writer.writepkt(frame, begun + now)
+
+    def meet(self, place: Path) -> None:
+        """Let others of this user join at a socket; where somebody else is met there, they stay
+        so.
+        """
+        meeting = socket.socket(socket.AF_UNIX, socket.SOCK_SEQPACKET)
+        self._closing.callback(meeting.close)
+        with contextlib.suppress(OSError):
+            meeting.connect(str(place))
+            return
+        meeting = socket.socket(socket.AF_UNIX, socket.SOCK_SEQPACKET)
+        place.unlink(missing_ok=True)
+        meeting.bind(str(place))
+        self._closing.callback(lambda: place.unlink(missing_ok=True))
+        meeting.listen()
+        self.watch(meeting.fileno(), lambda: self.serve(meeting.accept()[0]))
 
     def _taking(self, name: str, link: int) -> Callable[[], None]:
         machines, receive = self.machines, self.fabric.receive

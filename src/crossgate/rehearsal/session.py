@@ -2,17 +2,23 @@
 
 from __future__ import annotations
 
+import hashlib
 import json
 import os
+import select
 import signal
 import socket
+import stat
 import sys
+import tempfile
 from collections.abc import Callable, Iterator, Sequence
 from datetime import datetime
+from pathlib import Path
 from types import TracebackType
 from typing import Any
 
 from crossgate.core.model.errors import PlanError
+from crossgate.core.model.network import Point
 from crossgate.core.model.plan import Plan
 
 _MOST_SAID = 1 << 20
@@ -52,17 +58,33 @@ class Session:
             if key in found:
                 return
 
-    def run(self, machine: str, words: Sequence[str]) -> dict[str, Any]:
-        """Run a command on a machine, with the files of this process, and return how it ended."""
+    def run(
+        self,
+        machine: str,
+        words: Sequence[str],
+        told: Callable[[dict[str, Any]], None] | None = None,
+        files: Sequence[int] = (0, 1, 2),
+    ) -> dict[str, Any]:
+        """Run a command on a machine, with files of this process as its own, and return how it
+        ended; all else that is said meanwhile is `told`.
+        """
         asked = {"do": "run", "on": machine, "words": list(words), "folder": os.getcwd()}
-        self.ask(asked, (0, 1, 2))
+        self.ask(asked, files)
         while True:
             try:
                 found = self.heard()
             except KeyboardInterrupt:
-                continue  # the command hears of it itself, on the same terminal
+                self.ask({"do": "interrupt"})
+                continue
             if "ended" in found:
                 return found
+            if told is not None:
+                told(found)
+
+    def waiting(self) -> Iterator[dict[str, Any]]:
+        """Yield what has been said by now."""
+        while select.select([self.connection], [], [], 0)[0]:
+            yield self.heard()
 
     def decided(self) -> list[tuple[str, int | None, int]]:
         """Return which lines decided how many packets."""
@@ -88,13 +110,42 @@ class Session:
         self.close()
 
 
+def meeting_place(path: Path) -> Path:
+    """Return the socket at which the rehearsal of a plan's file is met, in a folder that is this
+    user's alone. Raises `PlanError` where it is not.
+    """
+    folder = Path(os.environ.get("XDG_RUNTIME_DIR") or tempfile.gettempdir())
+    folder /= f"crossgate-{os.getuid()}"
+    folder.mkdir(mode=0o700, exist_ok=True)
+    status = folder.lstat()
+    if not stat.S_ISDIR(status.st_mode) or status.st_uid != os.getuid() or status.st_mode & 0o077:
+        raise PlanError(f"{folder} is not yours alone; nobody is met there")
+    return folder / hashlib.sha256(os.fsencode(path.resolve())).hexdigest()[:24]
+
+
+def joined(path: Path) -> Session:
+    """Return the rehearsal of a plan's file that runs already. Raises `PlanError` for none."""
+    connection = socket.socket(socket.AF_UNIX, socket.SOCK_SEQPACKET)
+    try:
+        connection.connect(str(meeting_place(path)))
+    except OSError:
+        raise PlanError(
+            f"no rehearsal of {path} runs; start one with: crossgate rehearse"
+        ) from None
+    return Session(connection)
+
+
 def start(
     plan: Plan,
     clock: Callable[[], datetime],
+    path: Path | None = None,
     way: int | None = None,
     read: Callable[[], Plan] | None = None,
+    capture: tuple[Point, Path] | None = None,
 ) -> Session:
-    """Start a plan's network; it ends with this process. Raises `PlanError` where that cannot be."""
+    """Start a plan's network; it ends with this process. Others may join the rehearsal of a file,
+    and `read` reads that anew when it is saved. Raises `PlanError` where it cannot be.
+    """
     if not sys.platform.startswith("linux"):
         raise PlanError("a rehearsal needs Linux, which has network namespaces")
     sys.stdout.flush()
@@ -103,7 +154,7 @@ def start(
     process = os.fork()
     if not process:
         own.close()
-        _become_network(theirs, plan, clock, way, read)
+        _become_network(theirs, plan, clock, path, way, read, capture)
     theirs.close()
     session = Session(own, process)
     try:
@@ -118,8 +169,10 @@ def _become_network(
     connection: socket.socket,
     plan: Plan,
     clock: Callable[[], datetime],
+    path: Path | None,
     way: int | None,
     read: Callable[[], Plan] | None,
+    capture: tuple[Point, Path] | None,
 ) -> None:
     """Be the network, in a process of its own that is the first in its namespace; never returns."""
     status = 1
@@ -127,6 +180,7 @@ def _become_network(
         from crossgate.rehearsal.namespaces import end_with_parent, enter, own_processes
 
         end_with_parent()
+        place = None if path is None or not path.exists() else meeting_place(path)
         enter()
         child = os.fork()
         if child:
@@ -142,6 +196,10 @@ def _become_network(
 
         rehearsal = Rehearsal(plan, clock, way, read)
         rehearsal.serve(connection, owner=True)
+        if capture is not None:
+            rehearsal.capture(*capture)
+        if place is not None:
+            rehearsal.meet(place)
         connection.send(json.dumps({"up": list(rehearsal.machines)}).encode())
         rehearsal.run()
         status = 0

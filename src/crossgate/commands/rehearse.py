@@ -1,0 +1,283 @@
+"""`crossgate rehearse`: the plan as a live network on this machine: real programs, real packets."""
+
+from __future__ import annotations
+
+import json
+import shlex
+import sys
+from collections.abc import Callable
+from datetime import datetime, timedelta
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from crossgate.commands.common import (
+    AtOption,
+    JsonOption,
+    TallyOption,
+    add_to_tally,
+    clock,
+    moment,
+    plan_path,
+    read_file,
+)
+from crossgate.commands.completing import complete_machine, complete_part, complete_point
+from crossgate.core.model.errors import PlanError, unknown
+
+if TYPE_CHECKING:
+    from crossgate.core.model.network import Point
+    from crossgate.core.model.plan import Plan
+    from crossgate.rehearsal.session import Session
+
+_INTERRUPTED = 130
+
+
+def rehearse(
+    context: typer.Context,
+    host: Annotated[
+        str | None,
+        typer.Argument(
+            metavar="HOST",
+            autocompletion=complete_machine,
+            help="The host or device to be on. Without COMMAND there is a prompt.",
+        ),
+    ] = None,
+    command: Annotated[
+        list[str] | None,
+        typer.Argument(metavar="COMMAND...", help="What to run there, behind --."),
+    ] = None,
+    expectations: Annotated[
+        bool,
+        typer.Option(
+            "--expectations",
+            help="Try every claim of the plan with real packets; exit status 1 if one fails.",
+        ),
+    ] = False,
+    within: Annotated[
+        float,
+        typer.Option(
+            min=0.1, max=60, metavar="SECONDS", help="What is not answered so soon is silence."
+        ),
+    ] = 1.5,
+    join: Annotated[
+        bool, typer.Option("--join", help="Use the rehearsal of this plan that runs already.")
+    ] = False,
+    way: Annotated[
+        int | None,
+        typer.Option(
+            min=1, metavar="N", help="Where ways are equal take the N-th. Default: by the flow."
+        ),
+    ] = None,
+    without: Annotated[
+        list[str] | None,
+        typer.Option(
+            "--without",
+            metavar="NAME",
+            autocompletion=complete_part,
+            help="Begin with this device or point down; may be repeated.",
+        ),
+    ] = None,
+    capture: Annotated[
+        str | None,
+        typer.Option(
+            "--capture",
+            metavar="POINT",
+            autocompletion=complete_point,
+            help="Write what passes this interface, port or subnet to --out.",
+        ),
+    ] = None,
+    out: Annotated[
+        Path | None, typer.Option(metavar="FILE", help="The capture to write, .pcapng.")
+    ] = None,
+    at: AtOption = None,
+    full: Annotated[
+        bool, typer.Option("--full", help="Show what is decided as it falls, and claims that hold.")
+    ] = False,
+    tally: TallyOption = False,
+    as_json: JsonOption = False,
+) -> None:
+    """Run the plan as a live network: a COMMAND on HOST, every claim, or a prompt. Linux only."""
+    from crossgate.rehearsal.session import joined, start
+
+    path = plan_path(context)
+    plan = read_file(path)
+    if without:
+        from crossgate.core.answers.outage import down_point
+
+        plan = plan.without(down_point(plan, each) for each in without)
+    if host is not None and host not in plan.hosts and host not in plan.devices:
+        raise PlanError(unknown("host", host, [*plan.hosts, *plan.devices]))
+    if expectations and (host is not None or join):
+        raise PlanError("--expectations tries all claims by itself; leave HOST and --join out")
+    if join:
+        session = joined(path)
+    else:
+        session = start(
+            plan,
+            _clock(plan, at),
+            path,
+            way,
+            None if str(path) == "-" else lambda: read_file(path),
+            _capture(plan, capture, out),
+        )
+    with session:
+        if expectations:
+            status = _try_claims(session, plan, within, full, as_json)
+        elif command:
+            assert host is not None  # the first word is the host
+            status = _run(session, host, command, full, as_json)
+        else:
+            status = _prompt(session, plan, host or next(iter(plan.hosts), ""))
+        decided = session.decided()
+    from crossgate.show.rehearse import by_key, decided_lines
+
+    if tally:
+        add_to_tally(context, plan, by_key(decided))
+    if as_json:
+        _print_event({"decided": decided})
+    elif not expectations:
+        for line in decided_lines(plan, decided):
+            typer.echo(line, err=bool(command))
+    if status:
+        raise typer.Exit(status)
+
+
+def _clock(plan: Plan, at: str | None) -> Callable[[], datetime]:
+    """Return what tells the time for windows: the clock, from the time on that is asked for."""
+    if at is None:
+        return lambda: clock(plan)
+    begun, asked = datetime.now(), moment(at, plan)
+    return lambda: asked + (datetime.now() - begun if datetime.now() > begun else timedelta())
+
+
+def _capture(plan: Plan, at: str | None, out: Path | None) -> tuple[Point, Path] | None:
+    if at is None and out is None:
+        return None
+    if at is None or out is None:
+        raise PlanError("--capture POINT and --out FILE belong together")
+    point = plan.point(at)
+    if any(out.exists() and Path(each).exists() and out.samefile(each) for each in plan.files):
+        raise PlanError(f"{out} is part of the plan that this is about; name another file")
+    return point, out
+
+
+def _print_event(said: dict[str, Any]) -> None:
+    sys.stdout.write(json.dumps(said, ensure_ascii=False) + "\n")
+    sys.stdout.flush()
+
+
+def _heard(full: bool, as_json: bool) -> Callable[[dict[str, Any]], None] | None:
+    """Return what is done with each thing that is told; None where nobody wants to know."""
+    if as_json:
+        return _print_event
+    if not full:
+        return None
+    from crossgate.show.rehearse import event_line
+
+    return lambda said: typer.echo(event_line(said), err=True)
+
+
+def _run(session: Session, host: str, words: list[str], full: bool, as_json: bool) -> int:
+    heard = _heard(full, as_json)
+    if heard is not None:
+        session.ask({"do": "watch"})
+    ended = session.run(host, words, heard, (0, 2, 2) if as_json else (0, 1, 2))
+    if "why" in ended:
+        typer.echo(ended["why"], err=True)
+    if as_json:
+        _print_event({"ended": ended["ended"]})
+    status = int(ended["ended"])
+    return status if status >= 0 else 128 - status
+
+
+def _try_claims(session: Session, plan: Plan, within: float, full: bool, as_json: bool) -> int:
+    from crossgate.show.rehearse import claim_lines, claims_total
+
+    found = []
+    session.ask({"do": "claims", "within": within})
+    for each in session.until("claims"):
+        if "claims" not in each:
+            found.append(each)
+            if as_json:
+                _print_event(each)
+    if not as_json:
+        for each in sorted(found, key=lambda one: (one["held"] is not False, one["line"])):
+            for line in claim_lines(each, full):
+                typer.echo(line)
+        typer.echo(claims_total(found))
+    return int(any(each["held"] is False for each in found))
+
+
+def _prompt(session: Session, plan: Plan, host: str) -> int:
+    """Run what is typed on a machine, until the end of it."""
+    from crossgate.show.rehearse import decided_lines, event_line
+
+    _complete(plan)
+    session.ask({"do": "watch"})
+    typer.echo(_HELP)
+    while True:
+        for each in session.waiting():
+            typer.echo(event_line(each))
+        try:
+            line = input(f"{host}> ")
+        except EOFError:
+            typer.echo()
+            return 0
+        except KeyboardInterrupt:
+            typer.echo()
+            continue
+        try:
+            words = shlex.split(line)
+        except ValueError as error:
+            typer.echo(f"{error}", err=True)
+            continue
+        try:
+            match words:
+                case []:
+                    continue
+                case ["exit" | "quit"]:
+                    return 0
+                case ["help"]:
+                    typer.echo(_HELP)
+                case ["on", name]:
+                    if name not in plan.hosts and name not in plan.devices:
+                        raise PlanError(unknown("host", name, [*plan.hosts, *plan.devices]))
+                    host = name
+                case ["what", "was", "decided"]:
+                    for text in decided_lines(plan, session.decided()):
+                        typer.echo(text)
+                case ["down" | "up" as way, name]:
+                    session.ask({"do": way, "name": name})
+                    for _ in session.until("done"):
+                        pass
+                case _:
+                    ended = session.run(host, words, lambda said: typer.echo(event_line(said)))
+                    if "why" in ended:
+                        typer.echo(ended["why"], err=True)
+        except PlanError as error:
+            typer.echo(error.message, err=True)
+
+
+_HELP = (
+    "Type a command to run it on the machine, or: on NAME, what was decided, down NAME, up NAME, "
+    "help, exit"
+)
+
+
+def _complete(plan: Plan) -> None:
+    """Complete names of the plan and the prompt's own words at the prompt, and keep a history while
+    it runs.
+    """
+    import readline
+
+    own = ("on", "what was decided", "down", "up", "help", "exit")
+    names = sorted({*plan.hosts, *plan.devices, *own})
+
+    def offered(text: str, number: int) -> str | None:
+        found = [each for each in names if each.startswith(text)]
+        return f"{found[number]} " if number < len(found) else None
+
+    readline.set_completer(offered)
+    readline.set_completer_delims(" ")
+    readline.parse_and_bind("tab: complete")

@@ -1,0 +1,92 @@
+"""A rehearsal for people: what is decided as it falls, which lines decided how many packets, and
+claims as they were tried.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from typing import Any
+
+from crossgate.core.model.accesslist import DeciderKey, line_name
+from crossgate.core.model.plan import Plan
+from crossgate.show.console import count, name, quiet, strong, word
+from crossgate.show.width import columns
+
+_DOES = {"permit": "permits", "deny": "denies", "reject": "rejects"}
+
+
+def event_line(said: Mapping[str, Any]) -> str:
+    """Return one line of what has just been decided, or has become of the plan."""
+    if "plan" in said:
+        why = f": {said['why'].splitlines()[0]}" if said["why"] else ""
+        return quiet(f"  the plan {_PLAN[said['plan']]}{why}")
+    ends = f"{said['packet']} from {said['from']} to {said['to']}"
+    if "line" in said:
+        return quiet(f"  {said['line']} {_DOES[said['action']]} {ends}, {said['where']}")
+    return quiet(f"  lost: {ends}: {said['lost']}")
+
+
+_PLAN = {
+    "changed": "was saved, and holds from now on",
+    "has errors": "was saved with errors, and the one before goes on",
+    "other machines": "was saved, and the one before goes on; end the rehearsal and start it anew",
+}
+
+
+def decided_lines(plan: Plan, decided: Sequence[tuple[str, int | None, int]]) -> Iterator[str]:
+    """Yield how many packets each line decided."""
+    if not decided:
+        yield "No list decided anything."
+        return
+    yield "Decided:"
+    rows = []
+    for list_name, entry, hits in decided:
+        access_list = plan.every_list.get(list_name)
+        own = None if access_list is None or entry is None else access_list.entry(entry)
+        if own is not None:
+            text = own.text
+        else:
+            action = "deny" if access_list is None else str(access_list.otherwise.action)
+            text = f"otherwise {action}" if entry is None and access_list is not None else ""
+        rows.append([count(hits, "packet"), line_name(list_name, entry), quiet(text)])
+    yield from columns(rows, indent=2)
+
+
+def by_key(decided: Sequence[tuple[str, int | None, int]]) -> dict[DeciderKey, int]:
+    """Return the same by the lines' keys, for a tally."""
+    return {DeciderKey(list_name, entry): hits for list_name, entry, hits in decided}
+
+
+def claim_lines(found: Mapping[str, Any], full: bool) -> Iterator[str]:
+    """Yield what came of a claim: one line where it held, else what was seen otherwise too."""
+    where, claim = f"{found['line']:>5}", found["claim"]
+    if found["held"] is None:
+        yield f"{quiet('not tried')} {where}  {claim}"
+        yield quiet(f"{'':>17}{found['why']}")
+        return
+    tried = len(found["tried"])
+    if found["held"]:
+        if full:
+            told = quiet(f"  {count(tried, 'time')}")
+            yield f"{word('held', shown='seen     ')} {where}  {claim}{told}"
+        return
+    yield f"{word('failed', shown='otherwise')} {where}  {claim}"
+    for each in found["tried"]:
+        if not each["held"]:
+            yield (
+                f"{'':>17}{each['packet']} from {name(each['from'])} to {name(each['to'])} over "
+                f"{each['family']}: {each['seen']}"
+            )
+
+
+def claims_total(found: Sequence[Mapping[str, Any]]) -> str:
+    """Return how many claims were tried, and how many of them held."""
+    tried = [each for each in found if each["held"] is not None]
+    held = sum(each["held"] for each in tried)
+    packets = sum(len(each["tried"]) for each in tried)
+    left = len(found) - len(tried)
+    told = f"; {left} not tried" if left else ""
+    return (
+        f"{strong(f'{held} of {len(tried)}')} claims seen to hold, by "
+        f"{count(packets, 'conversation')}{told}"
+    )
