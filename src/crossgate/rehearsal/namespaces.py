@@ -27,7 +27,7 @@ from crossgate.core.model.ethernet import format_mac
 _NEW_MOUNT, _NEW_USER, _NEW_PID, _NEW_NET = 0x00020000, 0x10000000, 0x20000000, 0x40000000
 _BIND, _RECURSIVE, _PRIVATE = 0x1000, 0x4000, 0x40000
 _DIE_WITH_PARENT, _KILL = 1, 9
-_SET_TAP, _TAP, _NO_PACKET_INFO = 0x400454CA, 0x0002, 0x1000
+_SET_TAP, _KEEP_TAP, _TAP, _NO_PACKET_INFO = 0x400454CA, 0x400454CB, 0x0002, 0x1000
 _NO_DUPLICATE_CHECK = 0x02
 """The flag by which an IPv6 address is used at once (RFC 4862 section 5.4 is left out)."""
 LINK = "eth0"
@@ -127,6 +127,9 @@ class Namespaces:
             link = os.open("/dev/net/tun", os.O_RDWR | os.O_NONBLOCK)
             asked = struct.pack("16sH22x", LINK.encode(), _TAP | _NO_PACKET_INFO)
             fcntl.ioctl(link, _SET_TAP, asked)
+            # It goes with its namespace, of which the system ends many at once; by itself each
+            # takes the system a while.
+            fcntl.ioctl(link, _KEEP_TAP, 1)
         except OSError as error:
             raise NoNamespaces(
                 f"no TAP device can be made ({error}): the system needs /dev/net/tun, which users "
