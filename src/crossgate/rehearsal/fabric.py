@@ -618,7 +618,9 @@ class Fabric:
         if message is None:
             return []
         device, kind, code = message
-        view = lost.crossing.view if lost.crossing is not None else ()
+        seen = lost.crossing.view if lost.crossing is not None else ()
+        # What it has made of the packet itself it knows.
+        view = tuple(each for each in seen if each.device != device)
         source = self._speaks_as(device, lost.crossing, packet)
         if source is None:
             return []
