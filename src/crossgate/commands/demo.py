@@ -56,11 +56,9 @@ def _run(folder: Path) -> None:
         plan = ("--plan", PLAN) if len(list(Path().glob("*.gate"))) > 1 else ()
         for step in STEPS:
             typer.echo()
-            if not step.runs:
-                typer.secho(
-                    f"left out, as it needs pip install 'crossgate[{step.needs}]': {step.shows}",
-                    fg="bright_black",
-                )
+            left_out = step.left_out
+            if left_out:
+                typer.secho(f"left out, as {left_out}: {step.shows}", fg="bright_black")
                 continue
             typer.secho(step.shows, fg="bright_black")
             typer.secho(f"$ crossgate {shlex.join((*plan, *step.words))}", fg="cyan")

@@ -37,14 +37,21 @@ class Step(NamedTuple):
     needs: str = ""
 
     @property
-    def runs(self) -> bool:
-        """Whether the packages that it needs are installed."""
-        return all(find_spec(name) is not None for name in _PACKAGES[self.needs])
+    def left_out(self) -> str:
+        """Why it cannot run here; "" where it can."""
+        if any(find_spec(name) is None for name in _PACKAGES[self.needs]):
+            return f"it needs pip install 'crossgate[{self.needs}]'"
+        if self.needs == "rehearse":
+            from crossgate.rehearsal.session import refusal
+
+            return refusal()
+        return ""
 
 
 _PACKAGES = {
     "": (),
     "traffic": ("pcapy", "pyarrow"),
+    "rehearse": ("pyroute2", "dpkt"),
     "pictures": ("matplotlib", "networkx", "jinja2"),
 }
 """The packages of each extra that a step may need."""
@@ -124,6 +131,11 @@ STEPS = (
             "lists."
         ),
         ("verify", "--tally"),
+    ),
+    Step(
+        "And seen: the same claims tried with real packets between real network stacks.",
+        ("rehearse", "--expectations"),
+        needs="rehearse",
     ),
     Step("The counters: which lines decided so far.", ("tally",)),
     Step("Who reaches whom.", ("grid", "ping", "booking", "--at", "mon 12:00")),

@@ -35,6 +35,8 @@ from crossgate.formats.readers.tls import HANDSHAKE, SERVER_HELLO
 from crossgate.rehearsal.network import Rehearsal
 
 _MOST_MACHINES, _MOST_PORTS = 3, 2
+_PATIENCE = 2
+"""So many times what is not yet seen as claimed is waited for once more."""
 _OTHERS = ("ping", "ssh", "https", "domain")
 """What is tried where a claim is of every service, or of all but some."""
 _SYN_RECEIVED = "03"
@@ -42,7 +44,7 @@ _SYN_RECEIVED = "03"
 _CLIENT_HELLO, _SUPPORTED_VERSIONS, _LAST_OLD = 1, 43, 0x0303
 _RANDOM = slice(11, 19)
 """Where a record with a hello has the first octets of its random value."""
-_ECHOED = (ICMP, ICMPV6)
+_ECHOED, _REPLIES = (ICMP, ICMPV6), (0, 129)
 _REFUSED = (errno.ECONNREFUSED, errno.EHOSTUNREACH, errno.ENETUNREACH, errno.EACCES)
 
 
@@ -249,10 +251,12 @@ class _Round:
                 self._watch(taken, lambda: self._hear_stream(taken), select.EPOLLIN)
                 return
             data, sender = listening.recvfrom(2048)
-            token = data[-8:]
-            self._heard(token)
-            if protocol not in _ECHOED:  # the system answers these itself
-                listening.sendto(token[::-1], sender)
+            if protocol in _ECHOED:  # the system answers these itself
+                if _icmp_type(data, protocol) in ECHO.values():
+                    self._heard(data[-8:])
+                return
+            self._heard(data[-8:])
+            listening.sendto(data[-8:][::-1], sender)
         except OSError:
             return
 
@@ -324,9 +328,8 @@ class _Round:
             return
         first = tried.attempt.conversation.first
         if first.icmp_type is not None:
-            answer = 0 if first.family is Family.IPV4 else 129
-            at = (data[0] & 15) * 4 if first.family is Family.IPV4 else 0
-            tried.answered = tried.answered or (data[at] == answer and data.endswith(tried.token))
+            is_reply = _icmp_type(data, first.protocol) in _REPLIES
+            tried.answered = tried.answered or (is_reply and data.endswith(tried.token))
         elif tried.attempt.hello is not None:
             tried.answered = data[_RANDOM] == tried.token
         else:
@@ -334,14 +337,15 @@ class _Round:
         if not data:
             self.rehearsal.unwatch(made.fileno())
 
-    def end(self) -> None:
-        """Look at what far machines have got, and close all."""
+    def all_as_claimed(self) -> bool:
+        """Look at what far machines have got, and return whether all is seen that is claimed."""
         for tried in self.tries:
-            packet = tried.attempt.packet
-            if tried.answered or tried.heard:
-                continue
-            if packet.protocol == TCP:
+            if not tried.heard and tried.attempt.packet.protocol == TCP:
                 tried.heard = self._half_open(tried.attempt)
+        return all(each.seen in _WANTED[each.attempt.claim] for each in self.tries)
+
+    def end(self) -> None:
+        """Close all."""
         for each in self.open:
             self.rehearsal.unwatch(each.fileno())
             each.close()
@@ -375,6 +379,11 @@ def _as_listed(packet: Packet) -> str:
         )
         + ":"
     )
+
+
+def _icmp_type(data: bytes, protocol: int) -> int:
+    """Return the type of an ICMP message as a raw socket hands it over, in IPv4 with its header."""
+    return data[(data[0] & 15) * 4 if protocol == ICMP else 0]
 
 
 def _hello(kind: int, hello: Hello, said: bytes) -> bytes:
@@ -431,7 +440,10 @@ def try_claims(rehearsal: Rehearsal, within: float, tell: Callable[[dict[str, An
         going = _Round(rehearsal)
         begun = [(claim, [going.begin(each) for each in several]) for claim, several in claims]
 
-        def look() -> None:
+        def look(again: int = _PATIENCE) -> None:
+            if not going.all_as_claimed() and again:
+                rehearsal.later(within, lambda: look(again - 1))  # a busy machine may be late
+                return
             going.end()
             for claim, tries in begun:
                 tell({**_of(claim), **_outcome(tries)})

@@ -130,6 +130,12 @@ class Rehearsal:
             made = self.namespaces.make(settings_of(plan, machine))
             self.machines[name] = made
             self.watch(made.link, self._taking(name, made.link))
+        self.also: dict[
+            str, Callable[[dict[str, Any], Callable[[dict[str, Any]], None]], None]
+        ] = {}
+        """What else is done for who asks, by what it is called: it gets the question, and what
+        tells the answers.
+        """
         self._timers: list[tuple[float, Callable[[], None]]] = []
         self._watching: list[socket.socket] = []
         self._going = True
@@ -320,10 +326,8 @@ class Rehearsal:
                 case "down" | "up":
                     self._switch(said["name"], said["do"] == "down")
                     _send(client, {"done": True})
-                case "claims":
-                    from crossgate.rehearsal.claims import try_claims
-
-                    try_claims(self, said["within"], lambda found: _send(client, found))
+                case other if other in self.also:
+                    self.also[other](said, lambda found: _send(client, found))
         except (PlanError, OSError) as error:
             why = error.message if isinstance(error, PlanError) else str(error)
             _send(client, {"error": why})

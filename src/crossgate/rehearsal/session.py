@@ -13,6 +13,7 @@ import sys
 import tempfile
 from collections.abc import Callable, Iterator, Sequence
 from datetime import datetime
+from importlib.util import find_spec
 from pathlib import Path
 from types import TracebackType
 from typing import Any
@@ -135,6 +136,27 @@ def joined(path: Path) -> Session:
     return Session(connection)
 
 
+def refusal() -> str:
+    """Return why no rehearsal can run on this system; "" where one can."""
+    if not sys.platform.startswith("linux"):
+        return "a rehearsal needs Linux, which has network namespaces"
+    missing = [each for each in ("pyroute2", "dpkt") if find_spec(each) is None]
+    if missing:
+        return f"rehearse needs {' and '.join(missing)}: pip install 'crossgate[rehearse]'"
+    child = os.fork()
+    if not child:
+        from crossgate.rehearsal.namespaces import NoNamespaces, enter
+
+        try:
+            enter()
+            os.close(os.open("/dev/net/tun", os.O_RDWR))
+        except (NoNamespaces, OSError):
+            os._exit(1)
+        os._exit(0)
+    ended = os.waitstatus_to_exitcode(os.waitpid(child, 0)[1])
+    return "this system makes no network namespaces, or no TAP devices, for you" if ended else ""
+
+
 def start(
     plan: Plan,
     clock: Callable[[], datetime],
@@ -146,8 +168,8 @@ def start(
     """Start a plan's network; it ends with this process. Others may join the rehearsal of a file,
     and `read` reads that anew when it is saved. Raises `PlanError` where it cannot be.
     """
-    if not sys.platform.startswith("linux"):
-        raise PlanError("a rehearsal needs Linux, which has network namespaces")
+    if not sys.platform.startswith("linux") or find_spec("pyroute2") is None:
+        raise PlanError(refusal())
     sys.stdout.flush()
     sys.stderr.flush()
     own, theirs = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
@@ -192,9 +214,11 @@ def _become_network(
         own_processes()
         for each in (signal.SIGINT, signal.SIGQUIT, signal.SIGTERM):
             signal.signal(each, signal.SIG_IGN)
+        from crossgate.rehearsal.claims import try_claims
         from crossgate.rehearsal.network import Rehearsal
 
         rehearsal = Rehearsal(plan, clock, way, read)
+        rehearsal.also["claims"] = lambda said, tell: try_claims(rehearsal, said["within"], tell)
         rehearsal.serve(connection, owner=True)
         if capture is not None:
             rehearsal.capture(*capture)
@@ -205,9 +229,6 @@ def _become_network(
         status = 0
     except PlanError as error:
         connection.send(json.dumps({"error": error.message}).encode())
-    except ImportError as error:
-        why = f"rehearse needs {error.name}: pip install 'crossgate[rehearse]'"
-        connection.send(json.dumps({"error": why}).encode())
     except BaseException:
         import traceback
 
