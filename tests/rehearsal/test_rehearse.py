@@ -7,8 +7,10 @@ from __future__ import annotations
 import functools
 import json
 import os
+import pty
 import random
 import re
+import select
 import signal
 import socket
 import subprocess
@@ -303,3 +305,43 @@ def test_what_is_captured_replays_to_what_was_decided(run: Run, launch: Run, dem
     assert (both.returncode, "belong together" in both.stderr) == (2, True)
     over = run("rehearse", "--capture", "lighthouse.v80", "--out", "ternhaven.gate")
     assert (over.returncode, "name another file" in over.stderr) == (2, True)
+
+
+@pytest.mark.process
+def test_a_prompt_is_on_machines_and_ends_with_ctrl_d(demo: Path) -> None:
+    process, terminal = pty.fork()
+    if not process:
+        os.chdir(demo)
+        os.execv(sys.executable, [sys.executable, "-m", "crossgate", "rehearse", "kiosk-1"])
+    seen = b""
+
+    def until(text: str) -> None:
+        nonlocal seen
+        deadline = time.monotonic() + 30
+        while text.encode() not in seen:
+            assert time.monotonic() < deadline, seen
+            if select.select([terminal], [], [], 0.2)[0]:
+                seen += os.read(terminal, 4096)
+        seen = seen.partition(text.encode())[2]
+
+    def types(text: str) -> None:
+        os.write(terminal, text.encode())
+
+    until("kiosk-1> ")
+    types("sleep 300\r")
+    until("sleep 300")
+    time.sleep(0.5)
+    types("\x03")  # ends the command, and not the rehearsal
+    until("kiosk-1> ")
+    types("on dut\t\r")
+    until("duty> ")
+    types("on nobody\r")
+    until("no host nobody")
+    types("down lighthouse\r")
+    until("duty> ")
+    types("what was decided\r")
+    until("No list decided anything.")
+    types("\x04")
+    until("No list decided anything.")
+    assert os.waitstatus_to_exitcode(os.waitpid(process, 0)[1]) == 0
+    os.close(terminal)

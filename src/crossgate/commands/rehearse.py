@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import shlex
+import signal
 import sys
 from collections.abc import Callable
 from datetime import datetime, timedelta
@@ -124,11 +125,14 @@ def rehearse(
     with session:
         if expectations:
             status = _try_claims(session, plan, within, full, as_json)
-        elif command:
-            assert host is not None  # the first word is the host
-            status = _run(session, host, command, full, as_json)
         else:
-            status = _prompt(session, plan, host or next(iter(plan.hosts), ""))
+            # Ctrl-C is for the command that runs, and for what is being typed.
+            signal.signal(signal.SIGINT, signal.default_int_handler)
+            status = (
+                _run(session, host, command, full, as_json)
+                if command and host is not None
+                else _prompt(session, plan, host or next(iter(plan.hosts), ""))
+            )
         decided = session.decided()
     from crossgate.show.rehearse import by_key, decided_lines
 

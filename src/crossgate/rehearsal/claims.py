@@ -80,8 +80,8 @@ class Attempt(NamedTuple):
 def attempts(rehearsal: Rehearsal, claim: Promise) -> Iterator[Attempt]:
     """Yield what is tried of a claim. Raises `PlanError` with why none of it can be."""
     for told, why in (
-        (claim.flooding, "it is of what is beyond a limit"),
-        (claim.flags is not None, "it is of single segments"),
+        (claim.flooding, "what is beyond a limit is not tried"),
+        (claim.flags is not None, "single segments are not tried"),
     ):
         if told:
             raise PlanError(why)

@@ -45,6 +45,8 @@ _AT_ONCE = 64
 """So many frames of one machine are taken before it is the others' turn."""
 MOST_ASKED = 1 << 18
 """No question is longer, in octets."""
+_OURS = "PYTHONSAFEPATH"
+"""What this program tells its own helpers, and no other program."""
 _LOOK = 0.5
 """The seconds between two looks at the plan's files."""
 
@@ -384,6 +386,7 @@ class Rehearsal:
                 stderr=files[2],
                 preexec_fn=inside,
                 cwd=said["folder"],
+                env={name: os.environ[name] for name in os.environ if name != _OURS},
             )
         except OSError as error:
             status = 127 if isinstance(error, FileNotFoundError) else 126
