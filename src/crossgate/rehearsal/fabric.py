@@ -26,7 +26,7 @@ from typing import NamedTuple
 
 from crossgate.core.conversation.opening import Conversation
 from crossgate.core.conversation.packets import Indexes
-from crossgate.core.conversation.rules import ALONE, Decided, Decision, legs_of
+from crossgate.core.conversation.rules import ALONE, Decided, Decision, judges, legs_of
 from crossgate.core.conversation.story import path_devices
 from crossgate.core.model.accesslist import AccessList, Action, DeciderKey
 from crossgate.core.model.address import Address, Family
@@ -58,7 +58,7 @@ from crossgate.rehearsal.frames import Ends, Read
 from crossgate.rehearsal.running import Kept, Ports, Running
 
 _MOST_RUNNING = 262_144
-"""Where more conversations run, those that are over are looked for and forgotten."""
+"""So many ends of conversations are known at most; those beyond have no answers."""
 _HELLO = 4096
 """So many octets of what a server says first are waited for to tell its TLS."""
 _TIME_EXCEEDED = {Family.IPV4: 11, Family.IPV6: 3}
@@ -145,7 +145,7 @@ class Fabric:
         self.rates = Rates()
         self.taps: dict[Point, Callable[[float, bytes], None]] = {}
         """Who is told of the frames that pass a place, with the time."""
-        self._now = 0.0
+        self._now, self._swept = 0.0, -1.0
         self._settle(plan)
 
     # What it depends on
@@ -190,8 +190,11 @@ class Fabric:
             running.known -= down
             if running.there.state.view:
                 continue  # its translations know it by the way that it took
-            running.there = self._way_of(running)
-            running.back = None
+            try:
+                running.origin = at_address(self._network, running.origin.address)
+                running.there, running.back = self._way_of(running), None
+            except PlanError:  # nobody has the address any more
+                self._forget(running)
 
     def _mac_of(self) -> dict[Address, int]:
         """Return the hardware address that each address is resolved to."""
@@ -389,14 +392,22 @@ class Fabric:
             running.receiver = at_address(self._network, Address(packet.family, end))
             if running.receiver.others:
                 running.receiver = running.receiver._replace(device=path.devices[-1], others=())
-            if len(self._running) > _MOST_RUNNING:
-                for each in {each for each, _ in self._running.values()}:
-                    if each.is_over(self._now):
-                        self._forget(each)
             running.seen = self._now
-            for number, key in enumerate(self._keys(running)):
-                self._running[key] = running, bool(number)
+            if self._has_room():
+                for number, key in enumerate(self._keys(running)):
+                    self._running[key] = running, bool(number)
         return running
+
+    def _has_room(self) -> bool:
+        """Whether one more conversation can be known; where there are too many, those that are over
+        are forgotten first.
+        """
+        if len(self._running) >= _MOST_RUNNING and self._now - self._swept >= 1:
+            self._swept = self._now
+            for each in {each for each, _ in self._running.values()}:
+                if each.is_over(self._now):
+                    self._forget(each)
+        return len(self._running) < _MOST_RUNNING
 
     def _way_of(self, running: Running) -> OneWay:
         start = setting_out(self._network, running.first)
@@ -585,9 +596,11 @@ class Fabric:
                 return
         state, due = settled(self.state(), hello), running.due
         running.due = []
+        ways = running.there.path, self._way_back(running).path
+        there, back = (path_devices(each) for each in ways)
         for crossing, _ in due:
             own = self._network.list_at(crossing, running.first.family)
-            if isinstance(own, AccessList) and crossing.remembered_by in running.known:
+            if isinstance(own, AccessList) and judges(crossing, there, back):
                 opening, _ = running.opening_in(crossing.view)
                 decision = self._deciding(state).decision(own, opening)
                 decider = decision.due or decision.decider

@@ -37,8 +37,8 @@ class Session:
         socket.send_fds(self.connection, [json.dumps(said).encode()], files)
 
     def heard(self) -> dict[str, Any]:
-        """Return what is said next. Raises `PlanError` where the rehearsal says no, or has
-        ended.
+        """Return what is said next. Raises `PlanError` where the rehearsal says no, or has ended,
+        and `RuntimeError` for a fault of its own.
         """
         try:
             octets = self.connection.recv(_MOST_SAID)
@@ -47,6 +47,8 @@ class Session:
         if not octets:
             raise PlanError("the rehearsal has ended")
         found: dict[str, Any] = json.loads(octets)
+        if "fault" in found:
+            raise RuntimeError(found["fault"])
         if "error" in found:
             raise PlanError(found["error"])
         return found
@@ -229,9 +231,9 @@ def _become_network(
         status = 0
     except PlanError as error:
         connection.send(json.dumps({"error": error.message}).encode())
-    except BaseException:
+    except Exception:
         import traceback
 
-        traceback.print_exc()
+        connection.send(json.dumps({"fault": traceback.format_exc()}).encode())
     finally:
         os._exit(status)
