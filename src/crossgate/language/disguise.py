@@ -58,6 +58,7 @@ _NAMING = frozenset(
         "MACHINE",
         "SUBNET",
         "HOST",
+        "USER",
         "GROUP",
         "DEVICE",
         "POINT",

@@ -39,6 +39,7 @@ FORMS: Mapping[str, str] = {
         "(ENDS [SERVICE] leaving PART (as (itself | ENDS) | unchanged) | ENDS both ways PART as "
         "ENDS | (itself | ENDS) [SERVICE] entering PART to END [port NUMBER])"
     ),
+    "manage": "netconf [ADDRESS | HOST] [port NUMBER] [user USER]",
     "gateway": "ADDRESS+ [on SUBNET] by POINT (, POINT)* [vrid NUMBER]",
     "host": "NEW ADDRESS+ (on SUBNET | at PORT | gateway ADDRESS | mac MAC)* [stateful]",
     "group": "NEW MEMBERS",
@@ -123,6 +124,7 @@ KINDS: Mapping[str, Callable[[str], bool]] = {
     "RANGE": lambda word: word[:1].isdigit(),
     "ZONE": _is_name,
     "NEW": lambda word: word[:1] != '"',
+    "USER": lambda word: word[:1] != '"',
     "PART": lambda word: word[:1] != '"',
     "PREFIX": looks_like_address,
     "ADDRESS": looks_like_address,

@@ -142,6 +142,12 @@ NETWORK = {
         "Who is named goes as it is, above a line that would translate more.",
         "translate cranes leaving sea unchanged",
     ),
+    "manage": Word(
+        "How a device is managed, by NETCONF (RFC 6241): at an address or by a host of the plan, "
+        "at a port, as a user. Without an address it is one of its own, without a user whoever runs "
+        "the program. Never a secret: keys and the agent of SSH serve.",
+        "manage netconf 10.64.20.1 user ops",
+    ),
     "discard": Word(
         "Packets that a route takes end there, and nobody is told: unroutable.",
         "route 10.64.0.0/16 discard",

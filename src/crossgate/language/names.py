@@ -135,6 +135,7 @@ class Names:
         self.pending_services: dict[str, Words] = {}
         self.pending_outsides: dict[str, Words] = {}
         self.pending_translations: list[tuple[Device, Words]] = []
+        self.pending_hosts: list[tuple[Words, int, str]] = []
         self.broken_groups: set[str] = set()
         self._addresses: dict[Family, dict[str, Addresses]] = {family: {} for family in Family}
         self._services: dict[tuple[str, Family], Service] = {}

@@ -22,6 +22,7 @@ from crossgate.core.model.ethernet import format_mac
 from crossgate.core.model.network import Device, Interface, Point, PointKind
 from crossgate.core.model.plan import Plan
 from crossgate.language.draft import Draft
+from crossgate.language.managing import management_text
 from crossgate.language.plain_names import device_name, part_name
 from crossgate.language.set_names import SetNames
 
@@ -273,6 +274,8 @@ def _block(
             else ""
         )
         yield f"    port {part_name(port)}" + (f" to {end}" if end and not told else kept)
+    for management in () if old is None else old.management:
+        yield f"    {management_text(management)}"
     for destination, via in device.routes:
         default = destination.wildcard == destination.family.mask and via is not None
         yield (

@@ -7,7 +7,16 @@ named before what uses the name. A new statement is one row here and its reading
 
 from __future__ import annotations
 
-from crossgate.language import claims, entries, named_sets, settings, times, topology, translating
+from crossgate.language import (
+    claims,
+    entries,
+    managing,
+    named_sets,
+    settings,
+    times,
+    topology,
+    translating,
+)
 from crossgate.language.cells import (
     acceptance_cells,
     expectation_cells,
@@ -37,6 +46,7 @@ def _services(names: Names) -> None:
     """Read the services, and then how devices translate, which names all that stands before."""
     named_sets.services(names)
     translating.translations(names)
+    managing.managing_hosts(names)
 
 
 STATEMENTS = {

@@ -32,6 +32,7 @@ from crossgate.core.model.network import (
 from crossgate.core.model.plaintext import numeral
 from crossgate.core.sets.meaning import WordKind, without
 from crossgate.language.cells import interface_cells, named_cells, route_cells, translate_cells
+from crossgate.language.managing import manage
 from crossgate.language.names import Names, Space, read_several
 from crossgate.language.row import Row
 from crossgate.language.translating import translate
@@ -529,5 +530,6 @@ DEVICE_LINES = (
     _PORT,
     Row("route", route, route_cells),
     Row("translate", translate, translate_cells),
+    Row("manage", manage),
 )
 """What stands in the block of a router or a switch; only a switch has ports."""

@@ -8,10 +8,9 @@ import os
 import select
 import signal
 import socket
-import stat
 import sys
-import tempfile
 from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
 from datetime import datetime
 from importlib.util import find_spec
 from pathlib import Path
@@ -21,6 +20,7 @@ from typing import Any
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.network import Point
 from crossgate.core.model.plan import Plan
+from crossgate.formats.own_state import own_folder
 
 _MOST_SAID = 1 << 20
 """No answer is longer, in octets."""
@@ -113,24 +113,26 @@ class Session:
         self.close()
 
 
-def meeting_place(path: Path) -> Path:
-    """Return the socket at which the rehearsal of a plan's file is met, in a folder that is this
-    user's alone. Raises `PlanError` where it is not.
+@contextmanager
+def meeting_place(path: Path) -> Iterator[Path]:
+    """Give the socket at which the rehearsal of a plan's file is met, in a folder that is this
+    user's alone. Raises `PlanError` where there is none.
     """
-    folder = Path(os.environ.get("XDG_RUNTIME_DIR") or tempfile.gettempdir())
-    folder /= f"crossgate-{os.getuid()}"
-    folder.mkdir(mode=0o700, exist_ok=True)
-    status = folder.lstat()
-    if not stat.S_ISDIR(status.st_mode) or status.st_uid != os.getuid() or status.st_mode & 0o077:
-        raise PlanError(f"{folder} is not yours alone; nobody is met there")
-    return folder / hashlib.sha256(os.fsencode(path.resolve())).hexdigest()[:24]
+    folder = os.open(own_folder("rehearsals"), os.O_RDONLY | os.O_DIRECTORY)
+    try:
+        # The path of a socket is short, and that of the folder may be long (unix(7)).
+        name = hashlib.sha256(os.fsencode(path.resolve())).hexdigest()[:24]
+        yield Path(f"/proc/self/fd/{folder}", name)
+    finally:
+        os.close(folder)
 
 
 def joined(path: Path) -> Session:
     """Return the rehearsal of a plan's file that runs already. Raises `PlanError` for none."""
     connection = socket.socket(socket.AF_UNIX, socket.SOCK_SEQPACKET)
     try:
-        connection.connect(str(meeting_place(path)))
+        with meeting_place(path) as place:
+            connection.connect(str(place))
     except OSError:
         raise PlanError(
             f"no rehearsal of {path} runs; start one with: crossgate rehearse"
@@ -204,7 +206,8 @@ def _become_network(
         from crossgate.rehearsal.namespaces import end_with_parent, enter, own_processes
 
         end_with_parent()
-        place = None if path is None or not path.exists() else meeting_place(path)
+        met = None if path is None or not path.exists() else meeting_place(path)
+        place = None if met is None else met.__enter__()  # as long as this process is there
         enter()
         child = os.fork()
         if child:

@@ -232,12 +232,26 @@ class Translation(NamedTuple):
             yield from zip(self.inside, self.public, strict=True)
 
 
+class Management(NamedTuple):
+    """How a device is managed: by a protocol, at an address, or that of a machine of the plan by
+    its name, and a port; as a user, "" for whoever runs the program.
+
+    Without an address (None) it is one of the device's own.
+    """
+
+    protocol: str
+    at: Address | str | None
+    port: int
+    user: str
+
+
 @dataclass(frozen=True, slots=True)
 class Device:
     """A router or a switch. A stateful one lets the later packets of a conversation by unasked.
 
     One that is `closed` denies what comes in at an interface where no list of its family stands
-    inbound. Its `translations` stand in the order of their lines.
+    inbound. Its `translations` stand in the order of their lines. How it is managed,
+    one way at most, changes nothing of what becomes of packets.
     """
 
     name: str
@@ -249,6 +263,7 @@ class Device:
     routes: list[Route] = field(default_factory=list)
     closed: bool = False
     translations: list[Translation] = field(default_factory=list)
+    management: list[Management] = field(default_factory=list, compare=False)
 
     @property
     def itself(self) -> Point:
