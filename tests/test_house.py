@@ -27,6 +27,7 @@ FLOORS = (
     "crossgate.core.impact",
     "crossgate.language",
     "crossgate.formats",
+    "crossgate.live",
     "crossgate.rehearsal",
     "crossgate.spread",
     "crossgate.draw",

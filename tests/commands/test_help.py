@@ -26,9 +26,15 @@ _LEFT_OUT = (
     "fence berth-2 --undo",
     "entry on",
     "editor",
+    "rehearse",
+    "stand-in",
+    "drift",
+    "pull",
     "--plan",
 )
-"""What needs a file, a repository, an earlier edit or an editor, or does not end."""
+"""What needs a file, a repository, an earlier edit, an editor, devices or programs of the system, or
+does not end.
+"""
 
 
 def told_examples() -> Iterator[str]:

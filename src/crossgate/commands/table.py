@@ -16,10 +16,11 @@ class Listed(NamedTuple):
     examples: tuple[str, ...]
 
 
-_START, _ASK, _WRITE, _SHOW, _OPEN, _NUMBERS = (
+_START, _ASK, _WRITE, _LIVE, _SHOW, _OPEN, _NUMBERS = (
     "Start",
     "Ask",
     "Write",
+    "Devices",
     "Show",
     "Open formats",
     "Numbers and words",
@@ -142,6 +143,11 @@ COMMANDS = {
     "recover": Listed("recover", "recover", _WRITE, ("recover", "recover --dry-run")),
     "watch": Listed("watch", "watch", _WRITE, ("watch", "watch --once")),
     "editor": Listed("editor", "editor", _WRITE, ("editor", "--plan ternhaven.gate editor")),
+    "drift": Listed("live", "drift", _LIVE, ("drift", "drift lighthouse pier --stand-ins 8301")),
+    "pull": Listed("live", "pull", _LIVE, ("pull lighthouse", "pull --stand-ins 8301 --dry-run")),
+    "stand-in": Listed(
+        "stand_in", "stand_in", _LIVE, ("stand-in", "stand-in pier --fresh --fail pier=slow")
+    ),
     "draw": Listed("drawing", "draw", _SHOW, ()),
     "report": Listed(
         "reporting", "report", _SHOW, ("report", "report --out ternhaven.html --at 'mon 12:00'")

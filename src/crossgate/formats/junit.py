@@ -51,6 +51,23 @@ def junit_of_errors(plan: str, errors: Iterable[PlanError]) -> str:
     return _text(suite)
 
 
+def junit_of_drifts(plan: Plan, told: Iterable[tuple[str, str, list[str]]]) -> str:
+    """Return what runs on devices as a JUnit XML document, one test case a device: its name, why it
+    could not be asked, and the lines that tell how it differs.
+    """
+    suite = TestSuite(escaped(plan.title or handed_on(plan.files[0])))
+    for device, why, lines in told:
+        case = TestCase(device, "drift")
+        if why:
+            case.result = [Error(escaped(why), "not-asked")]
+        elif lines[0].startswith("differs"):
+            failure = Failure("it runs otherwise than the plan says", "drift")
+            failure.text = escaped("\n".join(lines))
+            case.result = [failure]
+        suite.add_testcase(case)
+    return _text(suite)
+
+
 def _text(suite: TestSuite) -> str:
     document = JUnitXml("crossgate verify")
     document.add_testsuite(suite)

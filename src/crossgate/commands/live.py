@@ -1,0 +1,181 @@
+"""`crossgate pull` and `crossgate drift`: what runs on devices, into the plan, and against it."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from crossgate.commands.common import (
+    AtOption,
+    JsonOption,
+    add_to_tally,
+    moment,
+    plan_file,
+    print_json,
+    progress,
+    reading_of,
+    write_file,
+)
+from crossgate.commands.completing import complete_device
+from crossgate.commands.editing import AnywayOption, DryRunOption, YesOption, carry_out
+from crossgate.core.model.errors import PlanError, unknown
+
+if TYPE_CHECKING:
+    from crossgate.core.model.accesslist import DeciderKey
+    from crossgate.core.model.plan import Plan
+    from crossgate.language.draft import Draft
+    from crossgate.live.devices import Reached, Running
+
+EXTRA = "pip install 'crossgate[live]'"
+
+DevicesArgument = Annotated[
+    list[str] | None,
+    typer.Argument(
+        metavar="[DEVICE...]",
+        autocompletion=complete_device,
+        help="Which devices. Default: all that the plan says how to manage.",
+    ),
+]
+StandInsOption = Annotated[
+    int | None,
+    typer.Option(
+        "--stand-ins",
+        metavar="PORT",
+        min=1,
+        max=65_535,
+        help="Ask the stand-ins of this plan, whose first one is at this port.",
+    ),
+]
+KeyOption = Annotated[
+    Path | None,
+    typer.Option(
+        "--key", metavar="FILE", help="The SSH key to be let in by. Default: those of the agent."
+    ),
+]
+AcceptNewOption = Annotated[
+    bool,
+    typer.Option("--accept-new", help="Write down the host key of a device that is not known yet."),
+]
+WithinOption = Annotated[
+    float,
+    typer.Option(min=0.1, max=600, metavar="SECONDS", help="How long a device may take."),
+]
+
+
+def pull(
+    context: typer.Context,
+    devices: DevicesArgument = None,
+    stand_ins: StandInsOption = None,
+    key: KeyOption = None,
+    accept_new: AcceptNewOption = False,
+    within: WithinOption = 15,
+    tally: Annotated[
+        bool, typer.Option("--tally", help="Add how often lines have decided to the tally.")
+    ] = False,
+    anyway: AnywayOption = False,
+    yes: YesOption = False,
+    dry_run: DryRunOption = False,
+    as_json: JsonOption = False,
+) -> None:
+    """Bring what runs on devices into the plan, and see first what that does to traffic."""
+    plan = reading_of(plan_file(context, "write")).plan
+    asked = _asked(plan, devices, stand_ins, key)
+    found = _running(asked, within, accept_new)
+    for each in found:
+        if each.why:
+            raise PlanError(f"{each.why}; nothing is changed")
+    hits: dict[DeciderKey, int] = {}
+
+    def change(draft: Draft) -> str:
+        from crossgate.live.drift import coming_from, put_in
+
+        said = []
+        for each in found:
+            told, decided = put_in(draft, coming_from(draft.plan, each), each.device)
+            said.append(told)
+            hits.update(decided)
+        return "\n".join(said)
+
+    proposal = carry_out(context, change, anyway=anyway, yes=yes, dry_run=dry_run, as_json=as_json)
+    if tally and hits and not dry_run and not proposal.refused:
+        add_to_tally(context, proposal.plan, hits)
+
+
+def drift(
+    context: typer.Context,
+    devices: DevicesArgument = None,
+    stand_ins: StandInsOption = None,
+    key: KeyOption = None,
+    accept_new: AcceptNewOption = False,
+    within: WithinOption = 15,
+    at: AtOption = None,
+    junit: Annotated[
+        Path | None, typer.Option(metavar="FILE", help="Also write the result as JUnit XML.")
+    ] = None,
+    every: Annotated[
+        bool, typer.Option("--all", help="Show all traffic that fares otherwise.")
+    ] = False,
+    as_json: JsonOption = False,
+) -> None:
+    """Hold what runs on devices against the plan, by meaning; exit status 1 where traffic fares
+    otherwise, 2 where a device could not be asked.
+    """
+    from crossgate.live.drift import drift_of
+    from crossgate.show.console import write
+    from crossgate.show.drift import lines
+
+    reading = reading_of(plan_file(context, "hold devices against"))
+    plan = reading.plan
+    when = moment(at, plan)
+    found = _running(_asked(plan, devices, stand_ins, key), within, accept_new)
+    drifts = [drift_of(reading, each, when) for each in progress(found, len(found), "comparing")]
+    if junit is not None:
+        from crossgate.formats.junit import junit_of_drifts
+
+        told = [(each.device, each.why, [*lines([each], when)]) for each in drifts]
+        write_file(junit, junit_of_drifts(plan, told), plan.files)
+    if as_json:
+        from crossgate.formats.json.drift import drift_document
+
+        print_json(drift_document(plan, drifts, when))
+    else:
+        write(lines(drifts, when, every))
+    if any(each.why for each in drifts):
+        raise typer.Exit(2)
+    if any(each.differs for each in drifts):
+        raise typer.Exit(1)
+
+
+def _asked(
+    plan: Plan, devices: list[str] | None, stand_ins: int | None, key: Path | None
+) -> list[Reached]:
+    """Return which devices are asked, and where. Raises `PlanError`."""
+    from importlib.util import find_spec
+
+    if find_spec("ncclient") is None or find_spec("asyncssh") is None:
+        raise PlanError(f"devices are asked by the packages ncclient and asyncssh: {EXTRA}")
+    from crossgate.live.devices import reached
+
+    for name in devices or ():
+        if name not in plan.devices:
+            raise PlanError(unknown("device", name, list(plan.devices)))
+    if stand_ins is not None:
+        from crossgate.live.played import reached_as_played
+
+        names = list(dict.fromkeys(devices or plan.devices))
+        return [reached_as_played(plan, name, stand_ins) for name in names]
+    managed = [name for name, each in plan.devices.items() if each.management]
+    if not devices and not managed:
+        raise PlanError(
+            "no device of the plan is managed; say how in the block of each, as: "
+            "manage netconf 192.0.2.1 user ops"
+        )
+    return [reached(plan, name, key) for name in dict.fromkeys(devices or managed)]
+
+
+def _running(asked: list[Reached], within: float, accept_new: bool) -> list[Running]:
+    from crossgate.live.devices import all_running
+
+    return list(all_running(asked, within, accept_new))

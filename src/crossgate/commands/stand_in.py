@@ -1,0 +1,98 @@
+"""`crossgate stand-in`: devices of the plan as NETCONF servers on this machine."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from crossgate.commands.common import load
+from crossgate.commands.completing import complete_device
+from crossgate.core.model.errors import PlanError, unknown
+
+if TYPE_CHECKING:
+    from crossgate.core.model.plan import Plan
+    from crossgate.live.stand_in import StandIn
+
+FIRST_PORT = 8301
+
+
+def stand_in(
+    context: typer.Context,
+    devices: Annotated[
+        list[str] | None,
+        typer.Argument(
+            metavar="[DEVICE...]",
+            autocompletion=complete_device,
+            help="Which devices are played. Default: all.",
+        ),
+    ] = None,
+    port: Annotated[
+        int, typer.Option(min=1, max=65_535, metavar="N", help="The first one's port.")
+    ] = FIRST_PORT,
+    fresh: Annotated[
+        bool, typer.Option("--fresh", help="Begin with what the plan says, whatever ran before.")
+    ] = False,
+    fail: Annotated[
+        list[str] | None,
+        typer.Option(
+            "--fail",
+            metavar="DEVICE=HOW",
+            help="Have a device refuse commits, be slow, drop-after-commit or die.",
+        ),
+    ] = None,
+) -> None:
+    """Play devices of the plan as NETCONF servers on loopback, until Ctrl-C."""
+    import asyncio
+
+    from crossgate.live.played import folder_of
+
+    plan = load(context)
+    names = list(plan.devices) if not devices else list(dict.fromkeys(devices))
+    for name in names:
+        if name not in plan.devices:
+            raise PlanError(unknown("device", name, list(plan.devices)))
+    asyncio.run(_play(plan, names, port, fresh, _misfortunes(plan, fail or []), folder_of(plan)))
+
+
+def _misfortunes(plan: Plan, told: list[str]) -> dict[str, Any]:
+    from crossgate.live.stand_in import Misfortune
+
+    found = {}
+    for each in told:
+        name, _, how = each.partition("=")
+        if name not in plan.devices:
+            raise PlanError(f"--fail: {unknown('device', name, list(plan.devices))}")
+        if how not in list(Misfortune):
+            raise PlanError(
+                f"--fail {each}: say DEVICE=HOW, with HOW one of {', '.join(Misfortune)}"
+            )
+        found[name] = Misfortune(how)
+    return found
+
+
+async def _play(
+    plan: Plan,
+    names: list[str],
+    port: int,
+    fresh: bool,
+    misfortunes: dict[str, Any],
+    folder: Path,
+) -> None:
+    import asyncio
+
+    from crossgate.live.played import begun, keys
+    from crossgate.live.stand_in import LOOPBACK, serve
+
+    host_key, user_key = keys(folder)
+    playing: list[StandIn] = []
+    order = {name: number for number, name in enumerate(plan.devices)}
+    loop = asyncio.get_running_loop()
+    for name in names:
+        device, told = begun(plan, name, folder, fresh, loop.call_later, misfortunes.get(name))
+        await serve(device, port + order[name], host_key, user_key)
+        playing.append(device)
+        typer.echo(f"{name} at {LOOPBACK} port {port + order[name]}{told}")
+    typer.echo(f"Ask them with: crossgate drift --stand-ins {port}   (the key is {folder / 'key'})")
+    await asyncio.Event().wait()

@@ -1,0 +1,60 @@
+"""How what runs on a device differs from what a plan says, and a plan as it is at one time."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from datetime import datetime
+from typing import Any, NamedTuple
+
+from crossgate.core.answers.compare import Difference
+from crossgate.core.model.accesslist import AnyList
+from crossgate.core.model.conditions import During
+from crossgate.core.model.plan import Plan
+from crossgate.core.model.window import open_at
+
+
+class Drift(NamedTuple):
+    """How what runs on a device differs from what the plan says: `why` it could not be told, else
+    the traffic that fares otherwise, and whether the text of the plan would be another.
+
+    `plan` is the plan with what runs there.
+    """
+
+    device: str
+    why: str
+    plan: Plan
+    found: list[Difference]
+    reworded: bool
+    told: tuple[str, ...]
+
+    @property
+    def differs(self) -> bool:
+        """Whether some traffic fares otherwise."""
+        return bool(self.found)
+
+
+def in_force(plan: Plan, at: datetime) -> Plan:
+    """Return a plan with its lists as they are at a time: without the entries whose windows are
+    shut, and with the others as if they had none.
+    """
+    opened = {str(each) for each in open_at(plan.windows.values(), at)}
+    return replace(
+        plan,
+        lists={name: _at(each, opened) for name, each in plan.lists.items()},
+        frame_lists={name: _at(each, opened) for name, each in plan.frame_lists.items()},
+    )
+
+
+def _at(access_list: Any, opened: set[str]) -> Any:
+    own: AnyList[Any] = access_list
+    if not own.windows:
+        return own
+    entries = tuple(
+        replace(
+            each,
+            conditions=tuple(one for one in each.conditions if not isinstance(one, During)),
+        )
+        for each in own.entries
+        if each.window is None or each.window in opened
+    )
+    return replace(own, entries=entries)

@@ -1,0 +1,196 @@
+"""What a device keeps of its configuration: what runs, a candidate, locks, and a commit that is
+taken back unless it is confirmed (RFC 6241 section 8.4).
+"""
+
+from __future__ import annotations
+
+import copy
+import os
+from collections.abc import Callable
+from pathlib import Path
+from typing import Protocol
+
+from crossgate.core.model.errors import PlanError
+from crossgate.formats.disk import put_file
+from crossgate.live.documents import Element, Fault, merge, nc, parsed, written
+
+
+class Timer(Protocol):
+    """What runs out, unless it is cancelled."""
+
+    def cancel(self) -> None:
+        """Let it not run out."""
+
+
+Later = Callable[[float, Callable[[], None]], Timer]
+"""Does something after some seconds, unless the timer that it returns is cancelled."""
+_STORES = ("running", "candidate")
+
+
+class Datastore:
+    """The configurations of one device. `sees` raises `PlanError` for one that it would not take;
+    `runs` gets to know what runs from then on.
+    """
+
+    def __init__(
+        self,
+        running: Element,
+        later: Later,
+        sees: Callable[[bytes], None],
+        keep: Path | None = None,
+        runs: Callable[[bytes], None] | None = None,
+    ) -> None:
+        self.running, self.candidate = running, copy.deepcopy(running)
+        self._later, self._sees, self._keep, self._runs = later, sees, keep, runs
+        self._locks: dict[str, int] = {}
+        self._before: Element | None = None
+        self._timer: Timer | None = None
+        self._confirms: int | None = None
+        self._persist = ""
+
+    def store(self, name: str) -> Element:
+        """Return a configuration by its name. Raises `Fault`."""
+        if name not in _STORES:
+            raise Fault("invalid-value", f"there is no {name}")
+        return self.running if name == "running" else self.candidate
+
+    def lock(self, name: str, session: int) -> None:
+        """Lock a configuration for a session. Raises `Fault`."""
+        self.store(name)
+        holder = self._locks.get(name)
+        if holder is not None:
+            raise Fault("lock-denied", f"session {holder} has locked {name}")
+        if name == "candidate" and written(self.candidate) != written(self.running):
+            raise Fault("lock-denied", "the candidate has changes that are not committed")
+        if name == "running" and self._before is not None:
+            raise Fault("lock-denied", "a commit waits to be confirmed")
+        self._locks[name] = session
+
+    def unlock(self, name: str, session: int) -> None:
+        """Unlock a configuration; the candidate is what runs then. Raises `Fault`."""
+        if self._locks.get(name) != session:
+            raise Fault("operation-failed", f"{name} is not locked by this session")
+        del self._locks[name]
+        if name == "candidate":
+            self.discard()
+
+    def _see_unlocked(self, session: int) -> None:
+        for name in _STORES:
+            holder = self._locks.get(name)
+            if holder not in (None, session):
+                raise Fault("in-use", f"session {holder} has locked {name}")
+
+    def edit(self, config: Element, default: str, session: int) -> None:
+        """Edit the candidate, all or nothing. Raises `Fault`."""
+        self._see_unlocked(session)
+        if default not in ("merge", "replace", "none"):
+            raise Fault("invalid-value", f"{default} is no default operation")
+        if default == "replace":
+            new = type(self).empty()
+            default = "merge"
+        else:
+            new = copy.deepcopy(self.candidate)
+        for each in config:
+            merge(new, each, default)
+        self.candidate = new
+
+    @staticmethod
+    def empty() -> Element:
+        """Return a configuration with nothing in it."""
+        return parsed(f'<data xmlns="{nc("")[1:-1]}"/>'.encode(), "nothing")
+
+    def copy_from(self, config: Element, session: int) -> None:
+        """Put a whole configuration in the place of the candidate. Raises `Fault`."""
+        self._see_unlocked(session)
+        new = self.empty()
+        for each in config:
+            new.append(copy.deepcopy(each))
+        self.candidate = new
+
+    def validate(self, data: Element | None = None) -> None:
+        """See whether a configuration can run, the candidate without one. Raises `Fault`."""
+        data = self.candidate if data is None else data
+        if not len(data):
+            return
+        try:
+            self._sees(written(data))
+        except PlanError as error:
+            raise Fault("invalid-value", error.message) from None
+
+    def discard(self) -> None:
+        """Make the candidate what runs."""
+        self.candidate = copy.deepcopy(self.running)
+
+    def commit(
+        self,
+        session: int,
+        within: float | None = None,
+        persist: str = "",
+        persist_id: str = "",
+    ) -> None:
+        """Let the candidate run. With `within` it does so for that many seconds, unless a later
+        commit confirms it: one of the same session, or one that names what it is to `persist` by.
+        Raises `Fault`.
+        """
+        self._see_unlocked(session)
+        if self._before is not None:
+            mine = persist_id == self._persist if self._persist else session == self._confirms
+            if not mine:
+                raise Fault("in-use", "a commit of another session waits to be confirmed")
+        elif persist_id:
+            raise Fault("invalid-value", "no commit waits to be confirmed")
+        self.validate()
+        if self._timer is not None:
+            self._timer.cancel()
+            self._timer = None
+        before = self._before if self._before is not None else self.running
+        if within is None:
+            self._before, self._confirms, self._persist = None, None, ""
+        else:
+            self._before, self._confirms = before, session
+            self._persist = persist or self._persist
+            self._timer = self._later(within, self.roll_back)
+        self._set(self.candidate)
+
+    def _set(self, data: Element) -> None:
+        self.running = copy.deepcopy(data)
+        if self._keep is not None and self._before is None:
+            put_file(self._keep, written(self.running))
+        if self._runs is not None:
+            self._runs(written(self.running))
+
+    def roll_back(self) -> None:
+        """Let run what ran before a commit that was not confirmed."""
+        if self._timer is not None:
+            self._timer.cancel()
+            self._timer = None
+        if self._before is not None:
+            before, self._before, self._confirms, self._persist = self._before, None, None, ""
+            self._set(before)
+            self.discard()
+
+    def cancel(self, session: int, persist_id: str = "") -> None:
+        """Take a commit back that waits to be confirmed. Raises `Fault`."""
+        if self._before is None:
+            raise Fault("operation-failed", "no commit waits to be confirmed")
+        if self._persist and persist_id != self._persist:
+            raise Fault("invalid-value", "that is not what the commit persists by")
+        if not self._persist and session != self._confirms:
+            raise Fault("operation-failed", "the commit is another session's")
+        self.roll_back()
+
+    def leave(self, session: int) -> None:
+        """Give up what a session had that ends: its locks, and a commit that it did not confirm."""
+        for name in [each for each, holder in self._locks.items() if holder == session]:
+            del self._locks[name]
+            if name == "candidate":
+                self.discard()
+        if self._before is not None and not self._persist and session == self._confirms:
+            self.roll_back()
+
+
+def kept(path: Path) -> Element | None:
+    """Return the configuration that was kept in a file; None for none. Raises `PlanError`."""
+    if not os.path.exists(path):
+        return None
+    return parsed(path.read_bytes(), str(path))

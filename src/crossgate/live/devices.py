@@ -1,0 +1,184 @@
+"""Devices as they answer over NETCONF: where one is managed, who it is known to be, and what runs
+there.
+"""
+
+from __future__ import annotations
+
+import getpass
+from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any, NamedTuple
+
+from crossgate.core.model.address import Address
+from crossgate.core.model.errors import PlanError
+from crossgate.core.model.network import Device
+from crossgate.core.model.plan import Plan
+from crossgate.language.managing import NETCONF_PORT
+
+_MOST_AT_ONCE = 32
+"""So many devices are asked at once."""
+
+
+class Reached(NamedTuple):
+    """Where a device is reached, and as whom: an address or a name, a port and a user; with the
+    files of a key and of the host keys that are known, None for the usual ones.
+    """
+
+    device: str
+    host: str
+    port: int
+    user: str
+    key: Path | None = None
+    known: Path | None = None
+
+
+class Running(NamedTuple):
+    """What runs on a device, as XML, or why it cannot be told."""
+
+    device: str
+    document: bytes
+    why: str = ""
+
+
+def reached(plan: Plan, name: str, key: Path | None = None) -> Reached:
+    """Return where a device of a plan is managed. Raises `PlanError` where the plan does not say
+    that it is.
+    """
+    device = plan.devices[name]
+    if not device.management:
+        raise PlanError(
+            f"{name} is not managed; say how in its block, as: manage netconf 192.0.2.1 user ops"
+        )
+    own = device.management[0]
+    at = own.at if own.at is not None else _first_address(device)
+    if isinstance(at, str):
+        at = plan.hosts[at].addresses[0]
+    return Reached(name, str(at), own.port or NETCONF_PORT, own.user or getpass.getuser(), key)
+
+
+def _first_address(device: Device) -> Address:
+    found = device.addresses()
+    if not found:
+        raise PlanError(f"{device.name} has no address; name one in its line manage netconf")
+    return found[0]
+
+
+@contextmanager
+def session(at: Reached, within: float, accept_new: bool = False) -> Iterator[Any]:
+    """Give a NETCONF session with a device. Keys are those of the SSH agent, of a file, or the
+    user's own; the device is one that is known (`known_hosts`), unless it is new and that is to be
+    accepted. Raises `PlanError`.
+    """
+    from ncclient import manager
+    from ncclient.operations.errors import OperationError
+    from ncclient.operations.rpc import RPCError
+    from ncclient.transport.errors import AuthenticationError, SSHError, SSHUnknownHostError
+
+    options: dict[str, Any] = {"key_filename": str(at.key)} if at.key is not None else {}
+    try:
+        connected = manager.connect(
+            host=at.host,
+            port=at.port,
+            username=at.user,
+            hostkey_b64=_known_key(at, within, accept_new),
+            allow_agent=at.key is None,
+            look_for_keys=at.key is None,
+            timeout=within,
+            device_params={"name": "default"},
+            **options,
+        )
+    except AuthenticationError:
+        raise PlanError(f"{at.device} lets {at.user} in with no key that is offered") from None
+    except SSHUnknownHostError as error:
+        raise PlanError(f"{at.device}: {error}") from None
+    except (SSHError, OSError, EOFError) as error:
+        raise PlanError(f"{at.device} ({at.host} port {at.port}): {_reason(error)}") from None
+    try:
+        connected.timeout = within
+        yield connected
+    except RPCError as error:
+        raise PlanError(f"{at.device} says no: {error.message or error.tag}") from None
+    except (OperationError, SSHError, OSError, EOFError) as error:
+        raise PlanError(f"{at.device}: {_reason(error)}") from None
+    finally:
+        try:
+            connected.close_session()
+        except Exception:
+            connected._session.close()
+
+
+def _reason(error: BaseException) -> str:
+    return str(error).splitlines()[0] if str(error) else type(error).__name__
+
+
+def _known_key(at: Reached, within: float, accept_new: bool) -> str:
+    """Return the host key by which a device is known, which alone is good enough for a session with
+    it; write down that of a new one where that is to be accepted. Raises `PlanError`.
+    """
+    import socket
+
+    import paramiko
+
+    path = at.known or Path("~/.ssh/known_hosts").expanduser()
+    keys = paramiko.HostKeys()
+    if path.exists():
+        try:
+            keys.load(str(path))
+        except OSError as error:
+            raise PlanError(f"{path} cannot be read: {error.strerror}") from None
+    name = at.host if at.port == 22 else f"[{at.host}]:{at.port}"
+    known = keys.lookup(name)
+    try:
+        with socket.create_connection((at.host, at.port), timeout=within) as line:
+            transport = paramiko.Transport(line)
+            if known:
+                options = transport.get_security_options()
+                mine = [each for each in options.key_types if each in known]
+                options.key_types = mine or options.key_types
+            transport.start_client(timeout=within)
+            offered = transport.get_remote_server_key()
+            transport.close()
+    except (OSError, EOFError, paramiko.SSHException) as error:
+        raise PlanError(f"{at.device} ({at.host} port {at.port}): {_reason(error)}") from None
+    if known is not None:
+        if known.get(offered.get_name()) != offered:
+            raise PlanError(
+                f"{at.device} ({name}) has another host key than {path} knows: whoever answers may "
+                "not be the device; nothing was sent. Where it has a new key, take the old line out"
+            )
+        return str(offered.get_base64())
+    if not accept_new:
+        raise PlanError(
+            f"{at.device} ({name}) is not known in {path}: its key has the fingerprint "
+            f"{offered.fingerprint}; --accept-new writes it down"
+        )
+    path.parent.mkdir(mode=0o700, parents=True, exist_ok=True)
+    with path.open("a") as file:
+        file.write(f"{name} {offered.get_name()} {offered.get_base64()}\n")
+    return str(offered.get_base64())
+
+
+def running(at: Reached, within: float, accept_new: bool = False) -> Running:
+    """Ask a device what runs there."""
+    try:
+        with session(at, within, accept_new) as device:
+            return Running(at.device, device.get_config("running").data_xml.encode())
+    except PlanError as error:
+        return Running(at.device, b"", error.message)
+
+
+def all_running(
+    several: Sequence[Reached],
+    within: float,
+    accept_new: bool = False,
+    done: Callable[[Running], None] = lambda _: None,
+) -> list[Running]:
+    """Ask several devices at once what runs there, each within so many seconds; in their order."""
+    with ThreadPoolExecutor(_MOST_AT_ONCE) as pool:
+        found = []
+        for each in pool.map(lambda at: running(at, within, accept_new), several):
+            done(each)
+            found.append(each)
+    return found

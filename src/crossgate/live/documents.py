@@ -1,0 +1,188 @@
+"""Configurations as XML: reading them safely, editing them by operations, and looking for parts of
+them.
+
+Source: RFC 6241 sections 6.2 (subtree filters) and 7.2 (edit-config). The modules are not loaded:
+of each list that ours have, `KEYS` tells what tells its entries apart.
+"""
+
+from __future__ import annotations
+
+import copy
+from typing import Any
+
+from lxml import etree
+
+from crossgate.core.model.errors import PlanError
+
+NETCONF = "urn:ietf:params:xml:ns:netconf:base:1.0"
+Element = Any
+"""An element of lxml, which has no types of its own."""
+MOST_OCTETS = 256 << 20
+"""No document is larger."""
+KEYS = {
+    "acl": ("name",),
+    "ace": ("name",),
+    "acl-set": ("name",),
+    "interface": ("interface-id", "name"),
+    "address": ("ip",),
+    "control-plane-protocol": ("type", "name"),
+    "route": ("destination-prefix",),
+    "next-hop": ("index",),
+    "instance": ("id",),
+    "policy": ("id",),
+    "mapping-entry": ("index",),
+    "external-ip-address-pool": ("pool-id",),
+    "port-set": ("start-port-number", "end-port-number"),
+}
+"""The leaves by which the entries of a list are known, by the list's name: those of these that an
+entry has (RFC 8519, RFC 8343, RFC 8344, RFC 8349, RFC 8512).
+"""
+_OPERATIONS = ("merge", "replace", "create", "delete", "remove")
+
+
+class Fault(Exception):
+    """What a device says no with: an error tag of RFC 6241 appendix A, and a message."""
+
+    def __init__(self, tag: str, message: str) -> None:
+        super().__init__(message)
+        self.tag, self.message = tag, message
+
+
+def name_of(element: Element) -> str:
+    """Return an element's name without its namespace."""
+    found: str = etree.QName(element).localname
+    return found
+
+
+def nc(name: str) -> str:
+    """Return a name of NETCONF's own namespace."""
+    return f"{{{NETCONF}}}{name}"
+
+
+def parsed(octets: bytes, what: str) -> Element:
+    """Read XML that somebody else has written: without entities, document types or other files.
+    Raises `PlanError`.
+    """
+    if len(octets) > MOST_OCTETS:
+        raise PlanError(f"{what} is longer than {MOST_OCTETS >> 20} MB")
+    parser = etree.XMLParser(
+        resolve_entities=False,
+        no_network=True,
+        load_dtd=False,
+        remove_comments=True,
+        remove_pis=True,
+        remove_blank_text=True,
+        huge_tree=False,
+    )
+    try:
+        root = etree.fromstring(octets, parser)
+    except etree.XMLSyntaxError as error:
+        raise PlanError(f"{what} is no XML: {error.msg}") from None
+    information: Any = root.getroottree().docinfo
+    if information.doctype:
+        raise PlanError(f"{what} has a document type, which may draw in other files")
+    return root
+
+
+def written(element: Element) -> bytes:
+    """Write an element."""
+    found: bytes = etree.tostring(element, encoding="utf-8")
+    return found
+
+
+def _key(element: Element) -> tuple[object, ...]:
+    """Return what tells an element from others of its parent."""
+    leaves = KEYS.get(name_of(element), ())
+    found = [element.findtext(f"{{*}}{each}") for each in leaves]
+    return element.tag, *(each for each in found if each is not None)
+
+
+def merge(into: Element, edit: Element, default: str = "merge") -> None:
+    """Do with a part of a configuration what an edit says. Raises `Fault`."""
+    operation = edit.get(nc("operation"), default)
+    if operation not in (*_OPERATIONS, "none"):
+        raise Fault("bad-attribute", f"{operation} is no operation")
+    found = next((each for each in into if _key(each) == _key(edit)), None)
+    name = name_of(edit)
+    if operation in ("delete", "remove"):
+        if found is not None:
+            into.remove(found)
+        elif operation == "delete":
+            raise Fault("data-missing", f"there is no such {name}")
+        return
+    if operation == "create" and found is not None:
+        raise Fault("data-exists", f"there is such a {name} already")
+    if operation == "none" and found is None:
+        raise Fault("data-missing", f"there is no such {name}")
+    if found is None or operation == "replace" or not len(edit):
+        if operation == "none":
+            return
+        new = copy.deepcopy(edit)
+        _see_what_is_new(new)
+        if found is None:
+            into.append(new)
+        else:
+            into.replace(found, new)
+        return
+    for each in edit:
+        merge(found, each, "merge" if operation == "create" else operation)
+
+
+def _see_what_is_new(new: Element) -> None:
+    """Take the operations out of what is put in. Raises `Fault` where one deletes what is not
+    there.
+    """
+    for each in new.iter():
+        operation = each.attrib.pop(nc("operation"), "merge")
+        if operation == "delete":
+            raise Fault("data-missing", f"there is no such {name_of(each)}")
+    for each in list(new.iter()):
+        if each.getparent() is not None and each.get(nc("operation")) == "remove":
+            each.getparent().remove(each)
+
+
+def chosen(data: Element, wanted: Element | None) -> Element:
+    """Return what a subtree filter chooses of a configuration; all of it without one (RFC 6241
+    section 6.2).
+    """
+    found = etree.Element(data.tag, nsmap=data.nsmap)
+    for each in data:
+        several = [None] if wanted is None else [one for one in wanted if _fits(one, each)]
+        for one in several:
+            part = _part(one, each)
+            if part is not None:
+                merge(found, part)
+    return found
+
+
+def _fits(wanted: Element, element: Element) -> bool:
+    name = etree.QName(wanted)
+    same = name.localname == name_of(element)
+    return same and name.namespace in (None, "", NETCONF, etree.QName(element).namespace)
+
+
+def _part(wanted: Element | None, element: Element) -> Element | None:
+    """Return what a filter for an element chooses of it, None where that is nothing."""
+    if wanted is None or not len(wanted):
+        return copy.deepcopy(element)
+    matched = [each for each in wanted if not len(each) and (each.text or "").strip()]
+    for each in matched:
+        there = [(one.text or "").strip() for one in element if _fits(each, one)]
+        if (each.text or "").strip() not in there:
+            return None
+    asked = [each for each in wanted if each not in matched]
+    found = etree.Element(element.tag, element.attrib, nsmap=element.nsmap)
+    keys, chosen_any = KEYS.get(name_of(element), ()), False
+    for own in element:
+        if name_of(own) in keys or any(_fits(each, own) for each in matched):
+            found.append(copy.deepcopy(own))
+            continue
+        for part in (
+            [_part(each, own) for each in asked if _fits(each, own)]
+            if asked
+            else [copy.deepcopy(own)]
+        ):
+            if part is not None:
+                merge(found, part)
+                chosen_any = True
+    return found if chosen_any or matched else None

@@ -1,0 +1,78 @@
+"""What runs on a device, put into the plan; and how that differs from what the plan says."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from pathlib import Path
+
+from crossgate.core.answers.compare import differences
+from crossgate.core.answers.drift import Drift, in_force
+from crossgate.core.model.accesslist import DeciderKey
+from crossgate.core.model.errors import PlanError
+from crossgate.core.model.network import PointKind
+from crossgate.core.model.plan import Plan
+from crossgate.core.traffic.session import Session
+from crossgate.formats.exchange.asked import Given
+from crossgate.formats.exchange.ietf import read
+from crossgate.language import edits
+from crossgate.language.draft import Draft
+from crossgate.language.importing import Coming, take_in
+from crossgate.language.reader import Reading
+from crossgate.live.devices import Running
+
+_CARRIED = (PointKind.INTERFACE, PointKind.PORT)
+"""Places of lists that the models can tell of."""
+
+
+def coming_from(plan: Plan, running: Running) -> Coming:
+    """Read what runs on a device. Raises `PlanError`."""
+    path = Path(f"{running.device}.xml")
+    return read(Given(path, running.document, plan, running.device, less=True))
+
+
+def put_in(draft: Draft, coming: Coming, device: str) -> tuple[str, dict[DeciderKey, int]]:
+    """Put what runs on a device into a plan: its lists, where they stand, and the device; and take
+    away what stands there in the plan and not on the device. Raises `PlanError`.
+    """
+    standing = {(each.of.name, each.direction, each.point) for each in coming.places}
+    gone = [
+        each
+        for each in draft.plan.every_placement
+        if each.point.device == device
+        and each.point.kind in _CARRIED
+        and (each.access_list, each.direction, each.point) not in standing
+    ]
+    replaced = {(each.direction, each.point, each.of.family) for each in coming.places}
+    for each in gone:
+        own = draft.plan.any_list(each.access_list)
+        if (each.direction, each.point, getattr(own, "family", None)) not in replaced:
+            edits.lift_list(draft, own, each.direction, each.point)
+    return take_in(draft, [coming], replace=True)
+
+
+def drift_of(reading: Reading, running: Running, at: datetime) -> Drift:
+    """Return how what runs on a device differs from what the plan says for a time."""
+    plan = reading.plan
+    if running.why:
+        return Drift(running.device, running.why, plan, [], False, ())
+    try:
+        coming = coming_from(plan, running)
+        _call_apart(plan, coming, running.device)
+        draft = Draft(reading)
+        put_in(draft, coming, running.device)
+        new = draft.result()
+        changed = reading.changed(new).plan if new else plan
+    except PlanError as error:
+        return Drift(running.device, error.message, plan, [], False, ())
+    found = differences(Session(in_force(plan, at)), Session(in_force(changed, at))) if new else []
+    return Drift(running.device, "", changed, found, bool(new), tuple(coming.told))
+
+
+def _call_apart(plan: Plan, coming: Coming, device: str) -> None:
+    """Give lists that stand on other devices too names of their own: what one device runs says
+    nothing of the others.
+    """
+    elsewhere = {each.access_list for each in plan.every_placement if each.point.device != device}
+    for own in coming.lists:
+        if own.name in elsewhere:
+            own.name = f"{device}-{own.name}"

@@ -1,0 +1,95 @@
+"""What the stand-ins of a plan keep between runs: their configurations, their host key, and the key
+of who asks them; in a folder of the user's own.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import os
+from pathlib import Path
+from typing import Any
+
+import asyncssh
+
+from crossgate.core.model.errors import PlanError
+from crossgate.core.model.plan import Plan
+from crossgate.formats.exchange.asked import Given, Wanted, chosen
+from crossgate.formats.exchange.ietf import read, write
+from crossgate.formats.own_state import own_folder
+from crossgate.live.datastore import Datastore, Later, kept
+from crossgate.live.devices import Reached
+from crossgate.live.documents import parsed
+from crossgate.live.stand_in import LOOPBACK, Misfortune, StandIn
+
+_KEY = "ssh-ed25519"
+USER = "crossgate"
+
+
+def folder_of(plan: Plan) -> Path:
+    """Return where the stand-ins of a plan keep what they have. Raises `PlanError`."""
+    path = os.fsencode(Path(plan.files[0]).resolve())
+    folder = own_folder("stand-ins") / hashlib.sha256(path).hexdigest()[:24]
+    folder.mkdir(mode=0o700, exist_ok=True)
+    return folder
+
+
+def keys(folder: Path) -> tuple[Any, Any]:
+    """Return the host key of the stand-ins, and that of who asks them, made where there is none;
+    the host key is known to be theirs from then on.
+    """
+    found = []
+    for name in ("host-key", "key"):
+        path = folder / name
+        if not path.exists():
+            descriptor = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
+            with os.fdopen(descriptor, "wb") as file:
+                file.write(asyncssh.generate_private_key(_KEY).export_private_key())
+        found.append(asyncssh.read_private_key(str(path)))
+    return found[0], found[1]
+
+
+def known_hosts(folder: Path, port: int) -> Path:
+    """Return a file that knows the stand-in at a port by its host key. Raises `PlanError`."""
+    if not (folder / "host-key").exists():
+        raise PlanError("no stand-in of this plan was ever played; start them: crossgate stand-in")
+    public = keys(folder)[0].export_public_key().decode().split()
+    path = folder / f"known-{port}"
+    path.write_text(f"[{LOOPBACK}]:{port} {public[0]} {public[1]}\n")
+    return path
+
+
+def reached_as_played(plan: Plan, name: str, first_port: int) -> Reached:
+    """Return where the stand-in of a device is reached. Raises `PlanError`."""
+    folder = folder_of(plan)
+    port = first_port + list(plan.devices).index(name)
+    known = known_hosts(folder, port)
+    return Reached(name, LOOPBACK, port, USER, folder / "key", known)
+
+
+def begun(
+    plan: Plan,
+    name: str,
+    folder: Path,
+    fresh: bool,
+    later: Later,
+    misfortune: Misfortune | None = None,
+) -> tuple[StandIn, str]:
+    """Return a device with the configuration that it had when it was played last, or with what the
+    plan says of it; and what there is to tell of that. Raises `PlanError`.
+    """
+    path = folder / f"{name}.xml"
+    running = None if fresh else kept(path)
+    told = ", as it was left" if running is not None else ""
+    if running is None:
+        every, places = chosen(plan, (), name, bare=True)
+        written = write(Wanted(plan, every, places, name, xml=True))
+        assert isinstance(written.text, str)
+        running = parsed(written.text.encode(), name)
+        if written.unsaid:
+            lines = "one line" if len(written.unsaid) == 1 else f"{len(written.unsaid)} lines"
+            told = f", without {lines} that its models cannot say"
+
+    def sees(document: bytes) -> None:
+        read(Given(Path(f"{name}.xml"), document, plan, name))
+
+    return StandIn(name, Datastore(running, later, sees, path), misfortune), told
