@@ -11,6 +11,7 @@ from crossgate.commands.common import (
     AtOption,
     JsonOption,
     add_to_tally,
+    clock,
     moment,
     plan_file,
     print_json,
@@ -80,7 +81,8 @@ def pull(
     as_json: JsonOption = False,
 ) -> None:
     """Bring what runs on devices into the plan, and see first what that does to traffic."""
-    plan = reading_of(plan_file(context, "write")).plan
+    reading = reading_of(plan_file(context, "write"))
+    plan = reading.plan
     asked = _asked(plan, devices, stand_ins, key)
     found = _running(asked, within, accept_new)
     for each in found:
@@ -89,12 +91,14 @@ def pull(
     hits: dict[DeciderKey, int] = {}
 
     def change(draft: Draft) -> str:
-        from crossgate.live.drift import coming_from, put_in
+        from crossgate.live.drift import coming_from, leave_what_is_the_same, put_in
 
         said = []
         for each in found:
-            told, decided = put_in(draft, coming_from(draft.plan, each), each.device)
-            said.append(told)
+            coming = coming_from(draft.plan, each)
+            leave_what_is_the_same(reading, coming, each.device, clock(plan))
+            told, decided = put_in(draft, coming, each.device)
+            said.append(told or f"{each.device}: as the plan says")
             hits.update(decided)
         return "\n".join(said)
 

@@ -172,17 +172,14 @@ def _part(wanted: Element | None, element: Element) -> Element | None:
             return None
     asked = [each for each in wanted if each not in matched]
     found = etree.Element(element.tag, element.attrib, nsmap=element.nsmap)
-    keys, chosen_any = KEYS.get(name_of(element), ()), False
+    keys, some = KEYS.get(name_of(element), ()), False
     for own in element:
-        if name_of(own) in keys or any(_fits(each, own) for each in matched):
-            found.append(copy.deepcopy(own))
-            continue
-        for part in (
-            [_part(each, own) for each in asked if _fits(each, own)]
-            if asked
-            else [copy.deepcopy(own)]
-        ):
+        asking = [each for each in asked if _fits(each, own)]
+        for part in (_part(each, own) for each in asking):
             if part is not None:
                 merge(found, part)
-                chosen_any = True
-    return found if chosen_any or matched else None
+                some = True
+        told = name_of(own) in keys or any(_fits(each, own) for each in matched)
+        if not asking and (told or not asked):
+            found.append(copy.deepcopy(own))
+    return found if some or matched else None

@@ -2,13 +2,18 @@
 
 from __future__ import annotations
 
+from copy import deepcopy
 from datetime import datetime
 from pathlib import Path
 
 from crossgate.core.answers.compare import differences
 from crossgate.core.answers.drift import Drift, in_force
-from crossgate.core.model.accesslist import DeciderKey
+from crossgate.core.lists.difference import compare_lists
+from crossgate.core.lists.split import ListRegions
+from crossgate.core.model.accesslist import AccessList, DeciderKey
+from crossgate.core.model.condition import State
 from crossgate.core.model.errors import PlanError
+from crossgate.core.model.ethernet import EthernetList
 from crossgate.core.model.network import PointKind
 from crossgate.core.model.plan import Plan
 from crossgate.core.traffic.session import Session
@@ -48,6 +53,35 @@ def put_in(draft: Draft, coming: Coming, device: str) -> tuple[str, dict[Decider
         if (each.direction, each.point, getattr(own, "family", None)) not in replaced:
             edits.lift_list(draft, own, each.direction, each.point)
     return take_in(draft, [coming], replace=True)
+
+
+def leave_what_is_the_same(reading: Reading, coming: Coming, device: str, at: datetime) -> None:
+    """Take out of what runs on a device what is so in the plan, so that the plan's own words and
+    notes stay. Raises `PlanError`.
+    """
+    draft = Draft(reading)
+    put_in(draft, deepcopy(coming), device)
+    new = draft.result()
+    if not new:
+        return
+    changed = reading.changed(new).plan
+    old, now = in_force(reading.plan, at), in_force(changed, at)
+    coming.lists = [each for each in coming.lists if not _are_the_same(old, now, each.name)]
+    if reading.plan.devices.get(device) == changed.devices.get(device):
+        coming.devices = []
+
+
+def _are_the_same(old: Plan, new: Plan, name: str) -> bool:
+    """Whether a list does the same with every packet, or frame, in two plans."""
+    one, other = old.every_list.get(name), new.every_list.get(name)
+    if isinstance(one, EthernetList) and isinstance(other, EthernetList):
+        return one.says == other.says
+    if not isinstance(one, AccessList) or not isinstance(other, AccessList):
+        return False
+    if one.family is not other.family or one.limits or one.tls:
+        return False
+    state: State = frozenset()
+    return not any(compare_lists(ListRegions(one, state), ListRegions(other, state)))
 
 
 def drift_of(reading: Reading, running: Running, at: datetime) -> Drift:
