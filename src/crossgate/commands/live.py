@@ -137,8 +137,16 @@ def drift(
     drifts = [drift_of(reading, each, when) for each in progress(found, len(found), "comparing")]
     if junit is not None:
         from crossgate.formats.junit import junit_of_drifts
+        from crossgate.show.width import CODES
 
-        told = [(each.device, each.why, [*lines([each], when)]) for each in drifts]
+        told = [
+            (
+                each.device,
+                each.why,
+                [CODES.sub("", line) for line in lines([each], when)] if each.differs else [],
+            )
+            for each in drifts
+        ]
         write_file(junit, junit_of_drifts(plan, told), plan.files)
     if as_json:
         from crossgate.formats.json.drift import drift_document

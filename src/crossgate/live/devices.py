@@ -71,10 +71,9 @@ def session(at: Reached, within: float, accept_new: bool = False) -> Iterator[An
     user's own; the device is one that is known (`known_hosts`), unless it is new and that is to be
     accepted. Raises `PlanError`.
     """
-    from ncclient import manager
-    from ncclient.operations.errors import OperationError
+    from ncclient import NCClientError, manager
     from ncclient.operations.rpc import RPCError
-    from ncclient.transport.errors import AuthenticationError, SSHError, SSHUnknownHostError
+    from ncclient.transport.errors import AuthenticationError
 
     options: dict[str, Any] = {"key_filename": str(at.key)} if at.key is not None else {}
     try:
@@ -91,16 +90,14 @@ def session(at: Reached, within: float, accept_new: bool = False) -> Iterator[An
         )
     except AuthenticationError:
         raise PlanError(f"{at.device} lets {at.user} in with no key that is offered") from None
-    except SSHUnknownHostError as error:
-        raise PlanError(f"{at.device}: {error}") from None
-    except (SSHError, OSError, EOFError) as error:
+    except (NCClientError, OSError, EOFError) as error:
         raise PlanError(f"{at.device} ({at.host} port {at.port}): {_reason(error)}") from None
     try:
         connected.timeout = within
         yield connected
     except RPCError as error:
         raise PlanError(f"{at.device} says no: {error.message or error.tag}") from None
-    except (OperationError, SSHError, OSError, EOFError) as error:
+    except (NCClientError, OSError, EOFError) as error:
         raise PlanError(f"{at.device}: {_reason(error)}") from None
     finally:
         try:

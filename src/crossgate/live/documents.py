@@ -132,12 +132,11 @@ def _see_what_is_new(new: Element) -> None:
     """Take the operations out of what is put in. Raises `Fault` where one deletes what is not
     there.
     """
-    for each in new.iter():
+    for each in list(new.iter()):
         operation = each.attrib.pop(nc("operation"), "merge")
         if operation == "delete":
             raise Fault("data-missing", f"there is no such {name_of(each)}")
-    for each in list(new.iter()):
-        if each.getparent() is not None and each.get(nc("operation")) == "remove":
+        if operation == "remove" and each.getparent() is not None:
             each.getparent().remove(each)
 
 

@@ -1,0 +1,230 @@
+"""Stand-ins of the demo's devices, asked what runs there: pulled, and held against the plan."""
+
+from __future__ import annotations
+
+import json
+import random
+import re
+import socket
+import subprocess
+import sys
+import time
+import xml.etree.ElementTree as ElementTree
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import pytest
+
+from crossgate.core.model.errors import PlanError
+from crossgate.language.reader import read_plan
+from crossgate.live.devices import Reached, reached, running, session
+from crossgate.live.played import reached_as_played
+from tests.conftest import Run
+
+NC = "urn:ietf:params:xml:ns:netconf:base:1.0"
+ACL = "urn:ietf:params:xml:ns:yang:ietf-access-control-list"
+DEVICES = 5
+Play = Callable[..., int]
+
+
+def free_ports(number: int) -> int:
+    """Return the first of so many ports in a row that are free."""
+    for _ in range(99):
+        first = random.randint(20_000, 30_000)
+        taken = []
+        try:
+            for port in range(first, first + number):
+                taken.append(socket.create_server(("127.0.0.1", port)))
+            return first
+        except OSError:
+            continue
+        finally:
+            for each in taken:
+                each.close()
+    raise AssertionError("no ports are free")
+
+
+@pytest.fixture
+def play(demo: Path) -> Iterator[Play]:
+    """Start stand-ins in the demo's folder, and return the first one's port."""
+    running = list[subprocess.Popen[str]]()
+
+    def begin(*words: str) -> int:
+        port = free_ports(DEVICES)
+        command = [sys.executable, "-m", "crossgate", "stand-in", "--port", str(port), *words]
+        process = subprocess.Popen(command, cwd=demo, stdout=subprocess.PIPE, text=True)
+        running.append(process)
+        assert process.stdout is not None
+        said = list[str]()
+        while not said or not said[-1].startswith("Ask them with"):
+            said.append(process.stdout.readline())
+            assert said[-1], said
+        return port
+
+    yield begin
+    for each in running:
+        each.kill()
+        each.wait()
+
+
+def edit(at: Reached, config: str) -> None:
+    text = f'<config xmlns="{NC}" xmlns:nc="{NC}"><acls xmlns="{ACL}">{config}</acls></config>'
+    with session(at, 20) as device, device.locked("candidate"):
+        device.edit_config(target="candidate", config=text)
+        device.validate("candidate")
+        device.commit()
+
+
+def without_ace(list_name: str, ace: str) -> str:
+    return (
+        f'<acl><name>{list_name}</name><aces><ace nc:operation="delete"><name>{ace}</name></ace>'
+        "</aces></acl>"
+    )
+
+
+@pytest.mark.process
+def test_what_runs_is_held_against_the_plan(run: Run, demo: Path, play: Play) -> None:
+    port = str(play())
+    asked = ("--stand-ins", port, "--at", "mon 12:00")
+    same = run("drift", "lighthouse", "jetty", *asked)
+    assert (same.returncode, same.stderr) == (0, "")
+    assert "2 of 2 devices as the plan says for Mon" in same.stdout
+    # What the models cannot say does not run there.
+    pier = run("drift", "pier", *asked, "--json")
+    (found,) = json.loads(pier.stdout)["devices"]
+    assert (pier.returncode, found["differs"], found["asked"]) == (1, True, True)
+    at = reached_as_played(read_plan(demo / "ternhaven.gate"), "lighthouse", int(port))
+    edit(at, without_ace("kiosk-fence", "10.1/2"))
+    differs = run("drift", "lighthouse", *asked, "--junit", "drift.xml")
+    assert differs.returncode == 1
+    assert "was permitted by kiosk-fence 10, inbound on lighthouse.v80" in differs.stdout
+    assert "0 of 1 device as the plan says" in differs.stdout
+    (case,) = ElementTree.parse(demo / "drift.xml").iter("testcase")
+    failure = case.find("failure")
+    assert failure is not None
+    assert "tcp/8443  tickets but laptop to manifest" in (failure.text or "")
+
+
+@pytest.mark.process
+def test_lists_that_are_gone_or_stand_elsewhere_are_seen(run: Run, demo: Path, play: Play) -> None:
+    port = str(play())
+    at = reached_as_played(read_plan(demo / "ternhaven.gate"), "lighthouse", int(port))
+    edit(
+        at,
+        '<attachment-points><interface nc:operation="delete"><interface-id>v80</interface-id>'
+        "</interface></attachment-points>",
+    )
+    gone = run("drift", "lighthouse", "--stand-ins", port)
+    assert gone.returncode == 1
+    assert "was denied by kiosk-fence otherwise, inbound on lighthouse.v80" in gone.stdout
+
+
+@pytest.mark.process
+def test_what_runs_is_pulled_and_what_is_the_same_keeps_its_words(
+    run: Run, demo: Path, play: Play
+) -> None:
+    port = str(play())
+    plan = demo / "ternhaven.gate"
+    before = plan.read_text()
+    nothing = run("pull", "lighthouse", "groyne", "jetty", "--stand-ins", port, "--yes")
+    assert (nothing.returncode, plan.read_text()) == (0, before)
+    at = reached_as_played(read_plan(plan), "lighthouse", int(port))
+    edit(at, without_ace("kiosk-fence6", "60.1/2"))
+    refused = run("pull", "lighthouse", "--stand-ins", port, "--yes")
+    assert (refused.returncode, plan.read_text()) == (1, before)
+    assert "breaks" in refused.stdout
+    done = run("pull", "lighthouse", "--stand-ins", port, "--yes", "--anyway")
+    assert done.returncode == 0
+    after = plan.read_text()
+    assert "Kiosks sell tickets and resolve names, nothing else" in after  # another list's note
+    assert re.sub(r"list kiosk-fence6 .*?\n\n", "", after, flags=re.S) == re.sub(
+        r"list kiosk-fence6 .*?\n\n", "", before, flags=re.S
+    )
+    assert run("drift", "lighthouse", "--stand-ins", port).returncode == 0
+
+
+@pytest.mark.process
+def test_a_stand_in_keeps_what_it_ran_and_begins_anew(run: Run, demo: Path, play: Play) -> None:
+    plan = read_plan(demo / "ternhaven.gate")
+    first = play()
+    edit(reached_as_played(plan, "lighthouse", first), without_ace("kiosk-fence", "10.1/2"))
+    kept = running(reached_as_played(plan, "lighthouse", first), 20).document
+    again = play()
+    assert running(reached_as_played(plan, "lighthouse", again), 20).document == kept
+    fresh = running(reached_as_played(plan, "lighthouse", play("--fresh")), 20).document
+    assert b"10.1/2" in fresh
+    assert fresh.replace(b" ", b"") != kept.replace(b" ", b"")
+
+
+@pytest.mark.process
+def test_devices_that_cannot_be_asked_are_named_and_the_rest_answered(
+    run: Run, demo: Path, play: Play
+) -> None:
+    port = play("jetty", "groyne", "--fail", "groyne=slow")
+    done = run("drift", "jetty", "groyne", "pier", "--stand-ins", str(port), "--within", "1.5")
+    assert done.returncode == 2
+    assert re.search(r"not asked  groyne: ", done.stdout)
+    assert re.search(r"not asked  pier \(127.0.0.1 port \d+\): .*refused", done.stdout, re.I)
+    assert "1 of 3 devices as the plan says" in done.stdout
+    nothing = run("pull", "jetty", "pier", "--stand-ins", str(port), "--yes")
+    assert (nothing.returncode, "nothing is changed" in nothing.stderr) == (2, True)
+
+
+@pytest.mark.process
+def test_who_a_device_is_and_who_asks_is_seen_first(run: Run, demo: Path, play: Play) -> None:
+    port = play("jetty")
+    plan = read_plan(demo / "ternhaven.gate")
+    at = reached_as_played(plan, "jetty", port)
+    known = demo / "known_hosts"
+    unknown = at._replace(known=known)
+    assert "is not known in" in running(unknown, 20).why
+    assert not known.exists()
+    assert not running(unknown, 20, accept_new=True).why
+    assert not running(unknown, 20).why
+    other = re.sub(r"AAAA\S{8}", lambda found: found[0][:-8] + "A" * 8, known.read_text())
+    written = known.read_text()
+    assert other != written
+    (demo / "other.pub").write_text(other)
+    subprocess.run(
+        ["ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", str(demo / "stranger")], check=True
+    )
+    public = (demo / "stranger.pub").read_text().split()
+    known.write_text(f"{written.split()[0]} {public[0]} {public[1]}\n")
+    changed = running(unknown, 20).why
+    assert "has another host key" in changed
+    assert "nothing was sent" in changed
+    refused = running(at._replace(key=demo / "stranger"), 20).why
+    assert refused == "jetty lets crossgate in with no key that is offered"
+
+
+def test_where_a_device_is_managed(run: Run, demo: Path) -> None:
+    none = run("drift")
+    assert (none.returncode, "manage netconf 192.0.2.1 user ops" in none.stderr) == (2, True)
+    path = demo / "ternhaven.gate"
+    text = path.read_text()
+    path.write_text(
+        text.replace(
+            "switch lighthouse\n", "switch lighthouse\n    manage netconf duty port 8300 user ops\n"
+        ).replace("router pier\n", "router pier\n    manage netconf\n")
+    )
+    plan = read_plan(path)
+    assert reached(plan, "lighthouse")[1:4] == ("10.64.20.40", 8300, "ops")
+    assert reached(plan, "pier")[1:3] == ("10.64.255.3", 830)
+    with pytest.raises(PlanError, match="jetty is not managed"):
+        reached(plan, "jetty")
+    wrong = run("stand-in", "--fail", "pier=sleepy")
+    assert (wrong.returncode, "one of refuse, slow" in wrong.stderr) == (2, True)
+    assert "there is pier" in run("drift", "pierr").stderr
+
+
+@pytest.mark.process
+def test_what_is_no_netconf_ends_the_session_and_nothing_else(demo: Path, play: Play) -> None:
+    port = play("jetty")
+    at = reached_as_played(read_plan(demo / "ternhaven.gate"), "jetty", port)
+    begun = time.monotonic()
+    with socket.create_connection(("127.0.0.1", at.port)) as line:
+        line.sendall(b"GET / HTTP/1.0\r\n\r\n")
+        line.settimeout(5)
+        line.recv(100)
+    assert not running(at, 20).why
+    assert time.monotonic() - begun < 30
