@@ -23,7 +23,8 @@ _MOST_AT_ONCE = 32
 
 class Reached(NamedTuple):
     """Where a device is reached, and as whom: an address or a name, a port and a user; with the
-    files of a key and of the host keys that are known, None for the usual ones.
+    files of a key and of the host keys that are known, None for the usual ones, or with its own
+    `host_key` in base64.
     """
 
     device: str
@@ -32,6 +33,7 @@ class Reached(NamedTuple):
     user: str
     key: Path | None = None
     known: Path | None = None
+    host_key: str | None = None
 
 
 class Running(NamedTuple):
@@ -114,6 +116,8 @@ def _known_key(at: Reached, within: float, accept_new: bool) -> str:
     """Return the host key by which a device is known, which alone is good enough for a session with
     it; write down that of a new one where that is to be accepted. Raises `PlanError`.
     """
+    if at.host_key is not None:
+        return at.host_key
     import socket
 
     import paramiko

@@ -48,22 +48,17 @@ def keys(folder: Path) -> tuple[Any, Any]:
     return found[0], found[1]
 
 
-def known_hosts(folder: Path, port: int) -> Path:
-    """Return a file that knows the stand-in at a port by its host key. Raises `PlanError`."""
+def reached_as_played(plan: Plan, name: str, first_port: int) -> Reached:
+    """Return where the stand-in of a device is reached. Raises `PlanError` where none was ever
+    played.
+    """
+    folder = folder_of(plan)
     if not (folder / "host-key").exists():
         raise PlanError("no stand-in of this plan was ever played; start them: crossgate stand-in")
-    public = keys(folder)[0].export_public_key().decode().split()
-    path = folder / f"known-{port}"
-    path.write_text(f"[{LOOPBACK}]:{port} {public[0]} {public[1]}\n")
-    return path
-
-
-def reached_as_played(plan: Plan, name: str, first_port: int) -> Reached:
-    """Return where the stand-in of a device is reached. Raises `PlanError`."""
-    folder = folder_of(plan)
     port = first_port + list(plan.devices).index(name)
-    known = known_hosts(folder, port)
-    return Reached(name, LOOPBACK, port, USER, folder / "key", known)
+    host_key = asyncssh.read_private_key(str(folder / "host-key")).export_public_key()
+    own = host_key.decode().split()[1]
+    return Reached(name, LOOPBACK, port, USER, folder / "key", host_key=own)
 
 
 def begun(
