@@ -109,7 +109,11 @@ def session(at: Reached, within: float, accept_new: bool = False) -> Iterator[An
 
 
 def _reason(error: BaseException) -> str:
-    return str(error).splitlines()[0] if str(error) else type(error).__name__
+    """Return why a device could not be asked, in the words of who asks."""
+    text = str(error).splitlines()[0] if str(error) else type(error).__name__
+    if "timed out" in text:
+        return "it does not answer in time"
+    return "nobody answers there" if "Could not open socket" in text else text
 
 
 def _known_key(at: Reached, within: float, accept_new: bool) -> str:
