@@ -30,6 +30,7 @@ _LEFT_OUT = (
     "stand-in",
     "drift",
     "pull",
+    "push",
     "--plan",
 )
 """What needs a file, a repository, an earlier edit, an editor, devices or programs of the system, or

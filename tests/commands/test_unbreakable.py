@@ -25,6 +25,8 @@ from crossgate.core.model.errors import PlanError
 from tests.conftest import Run
 
 COMMAND = f"{sys.executable} -m crossgate"
+_GO_ON = ("demo", "watch", "rehearse", "stand-in")
+"""Commands that run others, or go on until they are ended."""
 
 
 def shell(folder: Path, line: str, **environment: str) -> subprocess.CompletedProcess[str]:
@@ -278,7 +280,7 @@ def test_any_command_line_is_answered_or_told(
     monkeypatch.chdir(demo)
     seconds = float(os.environ.get("CROSSGATE_FUZZ", "0"))
     chance, start, count = random.Random(64 if not seconds else time.time_ns()), time.monotonic(), 0
-    names = [name for name in COMMANDS if name not in ("demo", "watch")]
+    names = [name for name in COMMANDS if name not in _GO_ON]
     while count < 60 or time.monotonic() - start < seconds:
         count += 1
         words = [

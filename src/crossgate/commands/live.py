@@ -1,7 +1,11 @@
-"""`crossgate pull` and `crossgate drift`: what runs on devices, into the plan, and against it."""
+"""`crossgate pull`, `drift` and `push`: what runs on devices, into the plan, against it, and made
+what the plan says.
+"""
 
 from __future__ import annotations
 
+import sys
+from contextlib import ExitStack
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -12,6 +16,7 @@ from crossgate.commands.common import (
     JsonOption,
     add_to_tally,
     clock,
+    meter,
     moment,
     plan_file,
     print_json,
@@ -28,6 +33,7 @@ if TYPE_CHECKING:
     from crossgate.core.model.plan import Plan
     from crossgate.language.draft import Draft
     from crossgate.live.devices import Reached, Running
+    from crossgate.live.proposal import Push
 
 EXTRA = "pip install 'crossgate[live]'"
 
@@ -158,6 +164,143 @@ def drift(
         raise typer.Exit(2)
     if any(each.differs for each in drifts):
         raise typer.Exit(1)
+
+
+def push(
+    context: typer.Context,
+    devices: DevicesArgument = None,
+    stand_ins: StandInsOption = None,
+    key: KeyOption = None,
+    accept_new: AcceptNewOption = False,
+    within: WithinOption = 15,
+    at: AtOption = None,
+    confirm_within: Annotated[
+        int,
+        typer.Option(
+            "--confirm-within",
+            min=5,
+            max=3600,
+            metavar="SECONDS",
+            help="A device goes back by itself that is not confirmed within.",
+        ),
+    ] = 120,
+    keep_done: Annotated[
+        bool, typer.Option("--keep-done", help="Leave devices that are done where one fails.")
+    ] = False,
+    approximate: Annotated[
+        bool, typer.Option("--approximate", help="Leave out what the models cannot say.")
+    ] = False,
+    anyway: Annotated[
+        bool, typer.Option("--anyway", help="Push even where a claim breaks in between, or a keep.")
+    ] = False,
+    resume: Annotated[
+        bool, typer.Option("--resume", help="Go on with a push that did not end.")
+    ] = False,
+    undo: Annotated[
+        bool, typer.Option("--undo", help="Put devices back that a push that did not end began.")
+    ] = False,
+    yes: YesOption = False,
+    dry_run: DryRunOption = False,
+    as_json: JsonOption = False,
+) -> None:
+    """Make devices run the plan's lists, in an order in which nothing that must hold breaks; each
+    goes back by itself unless it is confirmed.
+    """
+    from crossgate.live.proposal import proposed, wrong_after
+    from crossgate.live.pushing import Journal, Stage, take_back
+    from crossgate.live.pushing import push as push_all
+    from crossgate.live.pushing import undo as put_back
+    from crossgate.show.console import write
+    from crossgate.show.drift import push_lines
+
+    path = plan_file(context, "push from")
+    reading, journal = reading_of(path), Journal(path)
+    plan = reading.plan
+    when = moment(at, plan)
+
+    def tell(device: str, said: str) -> None:
+        if not as_json:
+            typer.echo(f"{device}  {said}")
+
+    with ExitStack() as stack:
+        if not dry_run:
+            stack.enter_context(journal.alone())
+        left = journal.read()
+        names = [each.device for each in left]
+        if left and not (undo or resume or dry_run):
+            far = ", ".join(f"{each.device} {each.stage}" for each in left)
+            raise PlanError(
+                f"a push did not end ({far}): crossgate push --undo puts the devices back, "
+                "--resume goes on with it"
+            )
+        if undo:
+            reached = {each.device: each for each in _asked(plan, names or [], stand_ins, key)}
+            told = put_back(journal, left, reached, within, confirm_within, False, tell)
+            typer.echo(told if left else "no push is left to be undone")
+            if journal.read():
+                raise typer.Exit(2)
+            return
+        asked = _asked(plan, devices, stand_ins, key)
+        if resume:
+            reached = {each.device: each for each in _asked(plan, names, stand_ins, key)}
+            for step in left:
+                if step.stage is Stage.COMMITTING:
+                    take_back(step, reached[step.device], within, confirm_within)
+        found = _running(asked, within, accept_new)
+        for each in found:
+            if each.why:
+                raise PlanError(f"{each.why}; nothing was sent")
+        with meter("proving") as proving:
+            proposal = proposed(reading, found, when, proving)
+        refused = _refused(proposal, approximate, anyway)
+        if not as_json:
+            write(push_lines(plan, proposal, when))
+        wanted = bool(proposal.steps) and not dry_run and not refused
+        if refused and not as_json:
+            typer.echo(f"refused: {refused}; nothing was sent")
+        if wanted and not (yes or as_json) and sys.stdin.isatty():
+            wanted = typer.confirm(f"Push to {len(proposal.steps)} devices?")
+        if wanted:
+            reached = {each.device: each for each in asked}
+            steps = list(proposal.steps)
+            by_name = {each.device: each for each in steps}
+            push_all(
+                journal,
+                steps,
+                reached,
+                within,
+                confirm_within,
+                keep_done,
+                lambda name, document: wrong_after(reading, by_name[name], document, when),
+                tell,
+            )
+        elif resume and not proposal.steps:
+            journal.end()
+    if as_json:
+        from crossgate.formats.json.drift import push_document
+
+        done = [
+            (each.device, str(each.stage), proposal.changes[each.device].found)
+            for each in proposal.steps
+        ]
+        broken = [*proposal.order.failing, *(each for _, each in proposal.order.broken)]
+        claims = proposal.order.claims
+        print_json(push_document(plan, done, proposal.unsaid, broken, claims, when, refused))
+    if refused:
+        raise typer.Exit(1)
+
+
+def _refused(proposal: Push, approximate: bool, anyway: bool) -> str:
+    """Return why a push may not be made, "" where it may."""
+    if proposal.unsaid and not approximate:
+        return "its models cannot say all of it; --approximate leaves it out"
+    if anyway:
+        return ""
+    if proposal.order.failing:
+        return f"{proposal.order.failing[0].expectation.text} would not hold in the end"
+    if proposal.order.broken:
+        return "every next step breaks a claim; --anyway takes them in the plan's order"
+    return ""
 
 
 def _asked(

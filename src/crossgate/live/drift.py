@@ -5,12 +5,13 @@ from __future__ import annotations
 from copy import deepcopy
 from datetime import datetime
 from pathlib import Path
+from typing import Any
 
 from crossgate.core.answers.compare import differences
 from crossgate.core.answers.drift import Drift, in_force
 from crossgate.core.lists.difference import compare_lists
 from crossgate.core.lists.split import ListRegions
-from crossgate.core.model.accesslist import AccessList, DeciderKey
+from crossgate.core.model.accesslist import AccessList, AnyList, DeciderKey
 from crossgate.core.model.condition import State
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.ethernet import EthernetList
@@ -71,9 +72,24 @@ def leave_what_is_the_same(reading: Reading, coming: Coming, device: str, at: da
         coming.devices = []
 
 
+def are_the_same_on(old: Plan, new: Plan, device: str) -> bool:
+    """Whether the lists at a device's interfaces and ports do the same with every packet, and
+    frame, in two plans, whatever they are called.
+    """
+    return all(
+        _do_the_same(own.get(place), its.get(place))
+        for own, its in ((old.asked, new.asked), (old.framed, new.framed))
+        for place in {*own, *its}
+        if place[0].device == device and place[0].kind in _CARRIED
+    )
+
+
 def _are_the_same(old: Plan, new: Plan, name: str) -> bool:
     """Whether a list does the same with every packet, or frame, in two plans."""
-    one, other = old.every_list.get(name), new.every_list.get(name)
+    return _do_the_same(old.every_list.get(name), new.every_list.get(name))
+
+
+def _do_the_same(one: AnyList[Any] | None, other: AnyList[Any] | None) -> bool:
     if isinstance(one, EthernetList) and isinstance(other, EthernetList):
         return one.says == other.says
     if not isinstance(one, AccessList) or not isinstance(other, AccessList):
@@ -91,7 +107,7 @@ def drift_of(reading: Reading, running: Running, at: datetime) -> Drift:
         return Drift(running.device, running.why, plan, [], False, ())
     try:
         coming = coming_from(plan, running)
-        _call_apart(plan, coming, running.device)
+        call_apart(plan, coming, running.device)
         draft = Draft(reading)
         put_in(draft, coming, running.device)
         new = draft.result()
@@ -102,7 +118,7 @@ def drift_of(reading: Reading, running: Running, at: datetime) -> Drift:
     return Drift(running.device, "", changed, found, bool(new), tuple(coming.told))
 
 
-def _call_apart(plan: Plan, coming: Coming, device: str) -> None:
+def call_apart(plan: Plan, coming: Coming, device: str) -> None:
     """Give lists that stand on other devices too names of their own: what one device runs says
     nothing of the others.
     """

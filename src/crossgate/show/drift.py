@@ -6,6 +6,8 @@ from collections.abc import Iterator, Sequence
 from datetime import datetime
 
 from crossgate.core.answers.drift import Drift
+from crossgate.core.model.plan import Plan
+from crossgate.live.proposal import Push
 from crossgate.show.console import count, name, quiet, strong, word
 from crossgate.show.sets import difference_lines
 
@@ -36,3 +38,36 @@ def lines(drifts: Sequence[Drift], at: datetime, every: bool = False) -> Iterato
     told = strong(f"{same} of {count(len(drifts), 'device')}")
     yield f"{told} as the plan says for {at:%a %Y-%m-%d %H:%M}, {differing} otherwise{left}"
     yield from [quiet("was: the plan; is: what runs")] * bool(differing)
+
+
+def push_lines(plan: Plan, proposal: Push, at: datetime) -> Iterator[str]:
+    """Yield what a push would do, step by step, what holds throughout, and what stands in its
+    way.
+    """
+    if not proposal.steps:
+        yield f"every device that was asked runs what the plan says for {at:%a %Y-%m-%d %H:%M}"
+        return
+    for number, step in enumerate(proposal.steps, 1):
+        yield f"{number}  {name(step.device)}"
+        change = proposal.changes[step.device]
+        if not change.found:
+            yield quiet("   no packet with a true source address is treated otherwise")
+        for line in (
+            difference_lines(change.plan, change.found, rest="--json tells all")
+            if change.found
+            else ()
+        ):
+            yield f"   {line}" if line else ""
+    yield from (f"cannot be said: {line}" for line in proposal.unsaid)
+    for each in proposal.order.failing:
+        yield f"{word('failed')} in the end: {each.expectation.text}: {each.why}"
+    for each in proposal.order.lost:
+        yield f"no longer holds: {each.expectation.text}: {each.why}"
+    if proposal.order.broken:
+        yield f"behind step {len(proposal.order.devices)} every next one breaks a claim:"
+        for device, broken in proposal.order.broken:
+            yield f"  {name(device)}: {broken.expectation.text}"
+            yield f"    {broken.why}"
+        return
+    kept = count(proposal.order.claims, "claim")
+    yield f"{kept} that hold now and in the end hold after each step, proved"

@@ -1,11 +1,15 @@
-"""The document of `drift`: what runs on devices against the plan."""
+"""The documents of `drift` and `push`: what runs on devices against the plan, and what was done
+about it.
+"""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
 from datetime import datetime
 
+from crossgate.core.answers.compare import Difference
 from crossgate.core.answers.drift import Drift
+from crossgate.core.answers.verify import Verified
 from crossgate.core.model.plan import Plan
 from crossgate.formats.json.compare import differences_document
 from crossgate.formats.json.parts import Document
@@ -29,4 +33,35 @@ def drift_document(plan: Plan, drifts: Sequence[Drift], at: datetime) -> Documen
             }
             for each in drifts
         ],
+    }
+
+
+def push_document(
+    plan: Plan,
+    steps: Sequence[tuple[str, str, Sequence[Difference]]],
+    unsaid: Sequence[str],
+    broken: Sequence[Verified],
+    claims: int,
+    at: datetime,
+    refused: str,
+) -> Document:
+    """Return `crossgate/push/1`: the steps in order, by device, how far each has come and what fares
+    otherwise behind it; how many claims hold throughout, and those that stand in the way.
+    """
+    return {
+        "schema": "crossgate/push/1",
+        "plan": plan.files[0],
+        "at": at.isoformat(),
+        "steps": [
+            {
+                "device": device,
+                "stage": stage,
+                "differences": differences_document(plan, found),
+            }
+            for device, stage, found in steps
+        ],
+        "unsaid": list(unsaid),
+        "broken": [{"text": each.expectation.text, "why": each.why} for each in broken],
+        "claims": claims,
+        "refused": refused,
     }

@@ -1,0 +1,248 @@
+"""Making devices run what a plan says: one after the other, each by a commit that the device takes
+back by itself unless it is confirmed from a new session.
+
+Theory of operation. The journal says of each device what ran, what is to run, and how far it has
+come; it is written before each step, so that it is never behind. A device is `waiting`, then
+`committing`, then `confirmed`; one that is put back is `undone`. Whatever ends a push, a device in
+`committing` goes back by itself when its time is up, or is told to; those that are `confirmed` are
+put back in reverse, unless they are to stay. What a killed push has left, `undo` puts back.
+"""
+
+from __future__ import annotations
+
+import json
+import secrets
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager, suppress
+from dataclasses import asdict, dataclass, field
+from enum import StrEnum
+from functools import partial
+from pathlib import Path
+
+from crossgate.core.model.errors import PlanError
+from crossgate.formats.disk import put_file
+from crossgate.formats.own_state import taking_turns
+from crossgate.live.devices import Reached, running, session
+from crossgate.live.documents import NETCONF, name_of, parsed, written
+
+SCHEMA = "crossgate/push/1"
+ACL = "urn:ietf:params:xml:ns:yang:ietf-access-control-list"
+_NEEDED = (":candidate", ":confirmed-commit", ":validate")
+Tell = Callable[[str, str], None]
+"""Gets to know what has been done with a device, by its name."""
+
+
+class Stage(StrEnum):
+    """How far a device has come."""
+
+    WAITING = "waiting"
+    COMMITTING = "committing"
+    CONFIRMED = "confirmed"
+    UNDONE = "undone"
+
+
+@dataclass(slots=True)
+class Step:
+    """A device of a push: what ran there, what is to run, and the word by which its commit is
+    confirmed.
+    """
+
+    device: str
+    old: str
+    new: str
+    token: str = field(default_factory=lambda: secrets.token_hex(12))
+    stage: Stage = Stage.WAITING
+
+
+class Journal:
+    """What a push has done, beside its plan."""
+
+    def __init__(self, plan: Path) -> None:
+        self.path = plan.parent / ".crossgate" / f"{plan.name}.push.json"
+
+    def read(self) -> list[Step]:
+        """Return the steps of a push that has not ended; nothing where there is none. Raises
+        `PlanError` for what is no journal.
+        """
+        try:
+            said = json.loads(self.path.read_text(encoding="utf-8"))
+            if said["schema"] != SCHEMA:
+                raise ValueError
+            return [
+                Step(each["device"], each["old"], each["new"], each["token"], Stage(each["stage"]))
+                for each in said["steps"]
+            ]
+        except FileNotFoundError:
+            return []
+        except (OSError, ValueError, KeyError, TypeError):
+            raise PlanError(
+                f"{self.path} is no journal of a push; look what it is, and take it away"
+            ) from None
+
+    def write(self, steps: Sequence[Step]) -> None:
+        """Write down how far devices have come."""
+        self.path.parent.mkdir(mode=0o700, exist_ok=True)
+        said = {"schema": SCHEMA, "steps": [asdict(each) for each in steps]}
+        put_file(self.path, json.dumps(said, indent=1).encode())
+
+    def end(self) -> None:
+        """Take it away: nothing is left to be put right."""
+        self.path.unlink(missing_ok=True)
+
+    @contextmanager
+    def alone(self) -> Iterator[None]:
+        """Let nobody else push this plan meanwhile. Raises `PlanError` where somebody does."""
+        with taking_turns([self.path]):
+            yield
+
+
+def lists_of(document: bytes, what: str) -> str:
+    """Return the lists of a device's document, and where they stand, as XML; an empty container
+    where it has none. Raises `PlanError`.
+    """
+    for each in parsed(document, what):
+        if name_of(each) == "acls":
+            return written(each).decode()
+    return f'<acls xmlns="{ACL}"/>'
+
+
+def push_step(
+    step: Step,
+    at: Reached,
+    within: float,
+    confirm_within: int,
+    noted: Callable[[Stage], None],
+    seen: Callable[[bytes], str] = lambda _: "",
+) -> None:
+    """Have a device run what a step says. It is `seen` in a new session that it does: that returns
+    what is wrong, "" for nothing. Raises `PlanError`; the device goes back by itself then.
+    """
+    with session(at, within) as device:
+        lacks = [each for each in _NEEDED if each not in device.server_capabilities]
+        if lacks:
+            raise PlanError(
+                f"{step.device} cannot take a commit back by itself: it lacks {', '.join(lacks)} "
+                "(RFC 6241)"
+            )
+        with device.locked("candidate"):
+            device.edit_config(target="candidate", config=_replacing(step.new))
+            device.validate("candidate")
+            noted(Stage.COMMITTING)
+            device.commit(confirmed=True, timeout=str(confirm_within), persist=step.token)
+    # Who can reach it no more cannot confirm either, so that it goes back.
+    found = running(at, within)
+    if found.why:
+        raise PlanError(f"{found.why}; it goes back by itself within {confirm_within} seconds")
+    wrong = seen(found.document)
+    if wrong:
+        raise PlanError(f"{step.device} does not run what was sent: {wrong}")
+    with session(at, within) as device:
+        device.commit(persist_id=step.token)
+    noted(Stage.CONFIRMED)
+
+
+def _replacing(lists: str) -> str:
+    root = parsed(lists.encode(), "lists")
+    root.set(f"{{{NETCONF}}}operation", "replace")
+    return f'<config xmlns="{NETCONF}">{written(root).decode()}</config>'
+
+
+def take_back(step: Step, at: Reached, within: float, confirm_within: int) -> str:
+    """Have a device run what it ran before a step; return why that could not be done, "" where it
+    was.
+    """
+    if step.stage is Stage.COMMITTING:
+        with suppress(PlanError), session(at, within) as device:
+            device.cancel_commit(persist_id=step.token)
+    found = running(at, within)
+    if found.why:
+        return found.why
+    try:
+        if _bare(lists_of(found.document, step.device)) == _bare(step.old):
+            return ""
+        back = Step(step.device, step.new, step.old)
+        push_step(back, at, within, confirm_within, lambda stage: None)
+    except PlanError as error:
+        return error.message
+    return ""
+
+
+def _bare(lists: str) -> bytes:
+    """Return lists as XML that is the same however it is set."""
+    return written(parsed(lists.encode(), "lists"))
+
+
+def push(
+    journal: Journal,
+    steps: list[Step],
+    reached: dict[str, Reached],
+    within: float,
+    confirm_within: int,
+    keep_done: bool,
+    seen: Callable[[str, bytes], str],
+    tell: Tell,
+) -> None:
+    """Push to devices in order, and put back what was done where one fails, unless it is to stay.
+    Raises `PlanError` for what failed, and how that ended.
+    """
+    journal.write(steps)
+    for step in steps:
+
+        def noted(stage: Stage, step: Step = step) -> None:
+            step.stage = stage
+            journal.write(steps)
+
+        try:
+            push_step(
+                step,
+                reached[step.device],
+                within,
+                confirm_within,
+                noted,
+                partial(seen, step.device),
+            )
+            tell(step.device, "runs what the plan says")
+        except BaseException as error:
+            undone = undo(journal, steps, reached, within, confirm_within, keep_done, tell)
+            if isinstance(error, PlanError):
+                raise PlanError(f"{error.message}; {undone}") from None
+            raise
+    journal.end()
+
+
+def undo(
+    journal: Journal,
+    steps: Sequence[Step],
+    reached: dict[str, Reached],
+    within: float,
+    confirm_within: int,
+    keep_done: bool,
+    tell: Tell,
+) -> str:
+    """Put devices back that a push has begun with, the last one first; those that are confirmed
+    too, unless they are to stay. Return how that ended.
+    """
+    problems, kept = list[str](), list[str]()
+    for step in reversed(steps):
+        if step.stage not in (Stage.COMMITTING, Stage.CONFIRMED):
+            continue
+        if step.stage is Stage.CONFIRMED and keep_done:
+            kept.append(step.device)
+            continue
+        why = take_back(step, reached[step.device], within, confirm_within)
+        if why:
+            problems.append(why)
+            tell(step.device, "could not be put back")
+            continue
+        step.stage = Stage.UNDONE
+        journal.write(list(steps))
+        tell(step.device, "runs what it ran before")
+    if problems:
+        return (
+            f"{'; '.join(problems)}. The journal {journal.path.name} is kept: "
+            "crossgate push --undo tries again"
+        )
+    journal.end()
+    if kept:
+        return f"{', '.join(reversed(kept))} stays as it is now, all else runs what it ran before"
+    return "all devices run what they ran before"

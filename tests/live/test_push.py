@@ -1,0 +1,284 @@
+"""Devices made to run what the plan says: in which order, and what is left where one fails."""
+
+from __future__ import annotations
+
+import json
+import signal
+import subprocess
+import sys
+import time
+from collections.abc import Callable
+from datetime import datetime
+from pathlib import Path
+
+import pytest
+
+from crossgate import library
+from crossgate.core.answers.verify import Verifier
+from crossgate.core.network.ways import Network
+from crossgate.core.traffic.session import Session
+from crossgate.language.importing import Coming
+from crossgate.language.reader import Reading, read
+from crossgate.live.devices import Running, running
+from crossgate.live.drift import coming_from
+from crossgate.live.order import as_it_runs, order
+from crossgate.live.played import reached_as_played
+from crossgate.live.pushing import Journal, Stage, Step, lists_of
+from tests.conftest import Run
+from tests.live.test_devices import Play, play  # noqa: F401  (a fixture)
+
+NOW = datetime(2026, 11, 30, 12)
+NETWORK = """
+subnet hall 10.0.0.0/24
+subnet mid  10.0.1.0/30
+subnet yard 10.0.2.0/24
+router a
+    interface hall 10.0.0.1/24 on hall
+    interface mid 10.0.1.1/30 on mid
+router b
+    interface mid 10.0.1.2/30 on mid
+    interface yard 10.0.2.1/24 on yard
+router c
+    interface yard 10.0.2.2/24 on yard
+host h 10.0.0.9 on hall
+host s 10.0.2.9 on yard
+"""
+
+
+def lists(a: str, b: str, c: str = "") -> str:
+    """Return a list a device that denies what is named, at its interface to the hall's side."""
+    found = ""
+    for device, denied, point in (("a", a, "a.hall"), ("b", b, "b.mid"), ("c", c, "c.yard")):
+        entries = "".join(f"    deny {each} any to any\n" for each in denied.split())
+        found += (
+            f"list on-{device} extended ipv4\n{entries}    otherwise permit\n"
+            f"place on-{device} inbound on {point}\n"
+        )
+    return found
+
+
+@pytest.fixture
+def reading_of(tmp_path: Path) -> Callable[[str], Reading]:
+    def make(text: str) -> Reading:
+        path = tmp_path / "plan.gate"
+        path.write_text(text)
+        return read(path)
+
+    return make
+
+
+def run_by(reading: Reading, text: str, folder: Path) -> dict[str, Coming]:
+    """Return what devices run that run what another plan says."""
+    path = folder / "other.gate"
+    path.write_text(text)
+    other = read(path).plan
+    return {
+        name: coming_from(
+            reading.plan,
+            Running(name, str(library.export(other, "ietf", on=name, xml=True).text).encode()),
+        )
+        for name in ("a", "b")
+    }
+
+
+def test_the_order_is_one_in_which_nothing_breaks(
+    reading_of: Callable[[str], Reading], tmp_path: Path
+) -> None:
+    claims = "keep deny tcp/23 h to s\nexpect permit tcp/22 h to s\n"
+    before, after = (
+        NETWORK + lists("tcp/23", "") + claims,
+        NETWORK + lists("", "tcp/23") + claims,
+    )
+    reading = reading_of(after)
+    runs, will = run_by(reading, before, tmp_path), run_by(reading, after, tmp_path)
+    found = order(reading, runs, will, NOW)
+    assert (found.devices, found.claims, found.broken) == (("b", "a"), 2, ())
+    # The other way round telnet would get through in between, and it is proved that it does not.
+    between = as_it_runs(reading, {"a": will["a"], "b": runs["b"]}, NOW)
+    assert not Verifier(Session(between)).verify(between.expectations[0]).held
+    assert Network(between).plan.every_placement
+    back = order(reading_of(before), will, runs, NOW)
+    assert back.devices == ("a", "b")
+
+
+def test_where_there_is_no_order_the_claims_in_the_way_are_told(
+    reading_of: Callable[[str], Reading], tmp_path: Path
+) -> None:
+    claims = "expect deny tcp/23 h to s\nexpect deny udp/9 h to s\nexpect permit tcp/22 h to s\n"
+    before, after = (
+        NETWORK + lists("tcp/23", "udp/9") + claims,
+        NETWORK + lists("udp/9", "tcp/23") + claims,
+    )
+    reading = reading_of(after)
+    found = order(reading, run_by(reading, before, tmp_path), run_by(reading, after, tmp_path), NOW)
+    assert found.devices == ()
+    assert [(name, each.expectation.text) for name, each in found.broken] == [
+        ("a", "expect deny tcp/23 h to s"),
+        ("b", "expect deny udp/9 h to s"),
+    ]
+
+
+def test_what_will_not_hold_is_told(reading_of: Callable[[str], Reading], tmp_path: Path) -> None:
+    claims = "keep permit tcp/22 h to s\nexpect permit tcp/25 h to s\n"
+    before, after = NETWORK + lists("", "") + claims, NETWORK + lists("tcp/22 tcp/25", "") + claims
+    reading = reading_of(after)
+    found = order(reading, run_by(reading, before, tmp_path), run_by(reading, after, tmp_path), NOW)
+    assert [each.expectation.text for each in found.failing] == ["keep permit tcp/22 h to s"]
+    assert [each.expectation.text for each in found.lost] == ["expect permit tcp/25 h to s"]
+
+
+def test_a_journal_is_read_as_it_was_written(tmp_path: Path) -> None:
+    journal = Journal(tmp_path / "plan.gate")
+    assert journal.read() == []
+    steps = [Step("a", "<acls/>", "<acls>1</acls>"), Step("b", "", "", stage=Stage.CONFIRMED)]
+    journal.write(steps)
+    assert journal.read() == steps
+    journal.path.write_text('{"schema": "other"}')
+    with pytest.raises(Exception, match="is no journal of a push"):
+        journal.read()
+    journal.end()
+    assert not journal.path.exists()
+
+
+CLAIMS = "keep deny tcp/23 h to s\nexpect permit tcp/22 h to s\n"
+
+
+@pytest.fixture
+def demo(tmp_path: Path) -> Path:
+    """Three devices in a row, in the place of the demo."""
+    (tmp_path / "site.gate").write_text(NETWORK + lists("tcp/23", "", "") + CLAIMS)
+    return tmp_path
+
+
+def changed(folder: Path) -> None:
+    """Write a plan by which all three devices get other lists."""
+    (folder / "site.gate").write_text(NETWORK + lists("udp/9", "tcp/23", "udp/7") + CLAIMS)
+
+
+def runs(folder: Path, port: int) -> dict[str, str]:
+    plan = read(folder / "site.gate").plan
+    return {
+        name: lists_of(running(reached_as_played(plan, name, port), 20).document, name)
+        for name in ("a", "b", "c")
+    }
+
+
+WAIT = ("--within", "10", "--confirm-within", "5")
+
+
+@pytest.mark.process
+def test_devices_run_what_the_plan_says(run: Run, demo: Path, play: Play) -> None:  # noqa: F811
+    port = play()
+    before = runs(demo, port)
+    changed(demo)
+    asked = ("--stand-ins", str(port), *WAIT)
+    dry = run("push", *asked, "--dry-run")
+    assert (dry.returncode, runs(demo, port)) == (0, before)
+    assert dry.stdout.index("1  b\n") < dry.stdout.index("a\n")
+    assert "2 claims that hold now and in the end hold after each step, proved" in dry.stdout
+    done = run("push", *asked, "--json")
+    said = json.loads(done.stdout)
+    assert (done.returncode, [each["stage"] for each in said["steps"]]) == (0, ["confirmed"] * 3)
+    assert run("drift", "--stand-ins", str(port)).returncode == 0
+    assert "every device that was asked runs what the plan says" in run("push", *asked).stdout
+    assert not list((demo / ".crossgate").glob("*push*"))
+
+
+@pytest.mark.process
+@pytest.mark.parametrize("how", ["refuse", "drop-after-commit", "die"])
+@pytest.mark.parametrize("device", ["a", "b", "c"])
+def test_where_one_fails_all_run_what_they_ran(
+    run: Run,
+    demo: Path,
+    play: Play,
+    how: str,
+    device: str,  # noqa: F811
+) -> None:
+    port = play("--fail", f"{device}={how}")
+    before = runs(demo, port)
+    changed(demo)
+    done = run("push", "--stand-ins", str(port), "--yes", *WAIT)
+    if how == "drop-after-commit":  # only that session was lost: it is put back, or done
+        assert done.returncode in (0, 2)
+        if done.returncode == 0:
+            return
+    assert done.returncode == 2
+    time.sleep(6)  # what was not confirmed has gone back by itself
+    if how != "die":
+        assert runs(demo, port) == before
+        return
+    # Nobody reaches it any more, so the journal is kept, and all others run what they ran.
+    found = runs_but(demo, port, device)
+    assert found == {name: own for name, own in before.items() if name != device}
+    again = run("push", "--stand-ins", str(port), "--yes", *WAIT)
+    assert (again.returncode, "a push did not end" in again.stderr) == (2, True)
+
+
+def runs_but(folder: Path, port: int, device: str) -> dict[str, str]:
+    plan = read(folder / "site.gate").plan
+    return {
+        name: lists_of(running(reached_as_played(plan, name, port), 20).document, name)
+        for name in ("a", "b", "c")
+        if name != device
+    }
+
+
+@pytest.mark.process
+def test_what_is_done_may_stay(run: Run, demo: Path, play: Play) -> None:  # noqa: F811
+    port = play("--fail", "c=refuse")
+    before = runs(demo, port)
+    changed(demo)
+    done = run("push", "--stand-ins", str(port), "--yes", "--keep-done", *WAIT)
+    assert (done.returncode, "stays as it is now" in done.stderr) == (2, True)
+    after = runs(demo, port)
+    assert after["c"] == before["c"]
+    assert after["b"] != before["b"]
+
+
+@pytest.mark.process
+@pytest.mark.parametrize("wait", [0.0, 0.4, 0.9, 1.4])
+def test_a_killed_push_is_put_right(
+    run: Run,
+    demo: Path,
+    play: Play,
+    wait: float,  # noqa: F811
+) -> None:
+    port = play()
+    before = runs(demo, port)
+    changed(demo)
+    words = ["push", "--stand-ins", str(port), "--yes", *WAIT]
+    journal = Journal(demo / "site.gate")
+    process = subprocess.Popen([sys.executable, "-m", "crossgate", *words], cwd=demo)
+    deadline = time.monotonic() + 30
+    while not journal.path.exists() and process.poll() is None:
+        assert time.monotonic() < deadline
+        time.sleep(0.01)
+    time.sleep(wait)
+    process.send_signal(signal.SIGKILL)
+    process.wait()
+    left = journal.read()
+    if not left:  # it was done before it was killed
+        assert run("drift", "--stand-ins", str(port)).returncode == 0
+        return
+    refused = run(*words)
+    assert (refused.returncode, "a push did not end" in refused.stderr) == (2, True)
+    undone = run("push", "--undo", "--stand-ins", str(port), *WAIT)
+    assert (undone.returncode, journal.read()) == (0, [])
+    assert runs(demo, port) == before
+    assert run(*words).returncode == 0
+    assert run("drift", "--stand-ins", str(port)).returncode == 0
+
+
+@pytest.mark.process
+def test_a_killed_push_is_gone_on_with(run: Run, demo: Path, play: Play) -> None:  # noqa: F811
+    port = play()
+    changed(demo)
+    journal = Journal(demo / "site.gate")
+    was = runs(demo, port)
+    journal.write([Step(name, was[name], "<acls/>") for name in ("b", "a", "c")])
+    asked = ("--stand-ins", str(port), "--yes", *WAIT)
+    assert run("push", *asked).returncode == 2
+    assert run("push", *asked, "--resume").returncode == 0
+    assert journal.read() == []
+    assert run("drift", "--stand-ins", str(port)).returncode == 0
+    assert run("push", *asked, "--undo").stdout == "no push is left to be undone\n"
