@@ -181,7 +181,7 @@ def test_devices_run_what_the_plan_says(run: Run, demo: Path, play: Play) -> Non
     assert (done.returncode, [each["stage"] for each in said["steps"]]) == (0, ["confirmed"] * 3)
     assert run("drift", "--stand-ins", str(port)).returncode == 0
     assert "every device that was asked runs what the plan says" in run("push", *asked).stdout
-    assert not list((demo / ".crossgate").glob("*push*"))
+    assert not Journal(demo / "site.gate").path.exists()
 
 
 @pytest.mark.process

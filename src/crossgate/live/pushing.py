@@ -11,17 +11,19 @@ put back in reverse, unless they are to stay. What a killed push has left, `undo
 from __future__ import annotations
 
 import json
+import os
 import secrets
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager, suppress
 from dataclasses import asdict, dataclass, field
 from enum import StrEnum
 from functools import partial
+from hashlib import sha256
 from pathlib import Path
 
 from crossgate.core.model.errors import PlanError
 from crossgate.formats.disk import put_file
-from crossgate.formats.own_state import taking_turns
+from crossgate.formats.own_state import own_folder, taking_turns
 from crossgate.live.devices import Reached, running, session
 from crossgate.live.documents import NETCONF, name_of, parsed, written
 
@@ -55,10 +57,13 @@ class Step:
 
 
 class Journal:
-    """What a push has done, beside its plan."""
+    """What a push of a plan has done; in a folder of the user's own, so that nobody else can say
+    what devices are to be put back to.
+    """
 
     def __init__(self, plan: Path) -> None:
-        self.path = plan.parent / ".crossgate" / f"{plan.name}.push.json"
+        name = sha256(os.fsencode(plan.resolve())).hexdigest()[:24]
+        self.path = own_folder("pushes") / f"{name}.json"
 
     def read(self) -> list[Step]:
         """Return the steps of a push that has not ended; nothing where there is none. Raises
@@ -81,7 +86,6 @@ class Journal:
 
     def write(self, steps: Sequence[Step]) -> None:
         """Write down how far devices have come."""
-        self.path.parent.mkdir(mode=0o700, exist_ok=True)
         said = {"schema": SCHEMA, "steps": [asdict(each) for each in steps]}
         put_file(self.path, json.dumps(said, indent=1).encode())
 
@@ -238,10 +242,7 @@ def undo(
         journal.write(list(steps))
         tell(step.device, "runs what it ran before")
     if problems:
-        return (
-            f"{'; '.join(problems)}. The journal {journal.path.name} is kept: "
-            "crossgate push --undo tries again"
-        )
+        return f"{'; '.join(problems)}. What was done is kept in mind: crossgate push --undo tries again"
     journal.end()
     if kept:
         return f"{', '.join(reversed(kept))} stays as it is now, all else runs what it ran before"
