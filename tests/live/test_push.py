@@ -25,7 +25,7 @@ from crossgate.live.order import as_it_runs, order
 from crossgate.live.played import reached_as_played
 from crossgate.live.pushing import Journal, Stage, Step, lists_of
 from tests.conftest import Run
-from tests.live.test_devices import Play, play  # noqa: F401  (a fixture)
+from tests.live.conftest import Play
 
 NOW = datetime(2026, 11, 30, 12)
 NETWORK = """
@@ -167,7 +167,7 @@ WAIT = ("--within", "10", "--confirm-within", "5")
 
 
 @pytest.mark.process
-def test_devices_run_what_the_plan_says(run: Run, demo: Path, play: Play) -> None:  # noqa: F811
+def test_devices_run_what_the_plan_says(run: Run, demo: Path, play: Play) -> None:
     port = play()
     before = runs(demo, port)
     changed(demo)
@@ -192,7 +192,7 @@ def test_where_one_fails_all_run_what_they_ran(
     demo: Path,
     play: Play,
     how: str,
-    device: str,  # noqa: F811
+    device: str,
 ) -> None:
     port = play("--fail", f"{device}={how}")
     before = runs(demo, port)
@@ -224,7 +224,7 @@ def runs_but(folder: Path, port: int, device: str) -> dict[str, str]:
 
 
 @pytest.mark.process
-def test_what_is_done_may_stay(run: Run, demo: Path, play: Play) -> None:  # noqa: F811
+def test_what_is_done_may_stay(run: Run, demo: Path, play: Play) -> None:
     port = play("--fail", "c=refuse")
     before = runs(demo, port)
     changed(demo)
@@ -241,7 +241,7 @@ def test_a_killed_push_is_put_right(
     run: Run,
     demo: Path,
     play: Play,
-    wait: float,  # noqa: F811
+    wait: float,
 ) -> None:
     port = play()
     before = runs(demo, port)
@@ -270,7 +270,7 @@ def test_a_killed_push_is_put_right(
 
 
 @pytest.mark.process
-def test_a_killed_push_is_gone_on_with(run: Run, demo: Path, play: Play) -> None:  # noqa: F811
+def test_a_killed_push_is_gone_on_with(run: Run, demo: Path, play: Play) -> None:
     port = play()
     changed(demo)
     journal = Journal(demo / "site.gate")
