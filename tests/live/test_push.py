@@ -15,13 +15,12 @@ import pytest
 
 from crossgate import library
 from crossgate.core.answers.verify import Verifier
-from crossgate.core.network.ways import Network
 from crossgate.core.traffic.session import Session
 from crossgate.language.importing import Coming
 from crossgate.language.reader import Reading, read
 from crossgate.live.devices import Running, running
 from crossgate.live.drift import coming_from
-from crossgate.live.order import as_it_runs, order
+from crossgate.live.order import as_it_runs, between, order
 from crossgate.live.played import reached_as_played
 from crossgate.live.pushing import Journal, Stage, Step, lists_of
 from tests.conftest import Run
@@ -91,14 +90,14 @@ def test_the_order_is_one_in_which_nothing_breaks(
     )
     reading = reading_of(after)
     runs, will = run_by(reading, before, tmp_path), run_by(reading, after, tmp_path)
-    found = order(reading, runs, will, NOW)
+    plans = [as_it_runs(reading, each, NOW) for each in (runs, will)]
+    found = order(plans[0], plans[1], ("a", "b"))
     assert (found.devices, found.claims, found.broken) == (("b", "a"), 2, ())
     # The other way round telnet would get through in between, and it is proved that it does not.
-    between = as_it_runs(reading, {"a": will["a"], "b": runs["b"]}, NOW)
-    assert not Verifier(Session(between)).verify(between.expectations[0]).held
-    assert Network(between).plan.every_placement
-    back = order(reading_of(before), will, runs, NOW)
-    assert back.devices == ("a", "b")
+    for done, held in (((), True), (("a",), False), (("b",), True), (("a", "b"), True)):
+        network = between(plans[0], plans[1], frozenset(done))
+        assert Verifier(Session(network)).verify(network.expectations[0]).held is held
+    assert order(plans[1], plans[0], ("a", "b")).devices == ("a", "b")
 
 
 def test_where_there_is_no_order_the_claims_in_the_way_are_told(
@@ -110,7 +109,8 @@ def test_where_there_is_no_order_the_claims_in_the_way_are_told(
         NETWORK + lists("udp/9", "tcp/23") + claims,
     )
     reading = reading_of(after)
-    found = order(reading, run_by(reading, before, tmp_path), run_by(reading, after, tmp_path), NOW)
+    runs, will = run_by(reading, before, tmp_path), run_by(reading, after, tmp_path)
+    found = order(as_it_runs(reading, runs, NOW), as_it_runs(reading, will, NOW), ("a", "b"))
     assert found.devices == ()
     assert [(name, each.expectation.text) for name, each in found.broken] == [
         ("a", "expect deny tcp/23 h to s"),
@@ -122,7 +122,8 @@ def test_what_will_not_hold_is_told(reading_of: Callable[[str], Reading], tmp_pa
     claims = "keep permit tcp/22 h to s\nexpect permit tcp/25 h to s\n"
     before, after = NETWORK + lists("", "") + claims, NETWORK + lists("tcp/22 tcp/25", "") + claims
     reading = reading_of(after)
-    found = order(reading, run_by(reading, before, tmp_path), run_by(reading, after, tmp_path), NOW)
+    runs, will = run_by(reading, before, tmp_path), run_by(reading, after, tmp_path)
+    found = order(as_it_runs(reading, runs, NOW), as_it_runs(reading, will, NOW), ("a", "b"))
     assert [each.expectation.text for each in found.failing] == ["keep permit tcp/22 h to s"]
     assert [each.expectation.text for each in found.lost] == ["expect permit tcp/25 h to s"]
 

@@ -9,13 +9,16 @@ those after which all these claims hold.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from copy import deepcopy
+from dataclasses import replace
 from datetime import datetime
 from typing import NamedTuple
 
 from crossgate.core.answers.drift import in_force
+from crossgate.core.answers.outage import carriers
 from crossgate.core.answers.verify import Verified, Verifier
+from crossgate.core.model.network import Placement, Point
 from crossgate.core.model.plan import Plan
 from crossgate.core.traffic.session import Session
 from crossgate.language.draft import Draft
@@ -51,16 +54,16 @@ def as_it_runs(reading: Reading, coming: Mapping[str, Coming], at: datetime) -> 
 
 
 def order(
-    reading: Reading,
-    before: Mapping[str, Coming],
-    after: Mapping[str, Coming],
-    at: datetime,
+    before: Plan,
+    after: Plan,
+    devices: Sequence[str],
     tell: Callable[[int, int], None] = lambda done, of: None,
 ) -> Order:
-    """Return in which order devices that run one thing are made to run another. Raises `PlanError`
-    where what runs on one cannot be put into the plan.
+    """Return in which order devices that run one thing are made to run another: their lists as a
+    plan has them before, and as it has them after.
     """
-    start, end = (_held(as_it_runs(reading, each, at)) for each in (before, after))
+    sessions = [Session(before), Session(after)]
+    start, end = (_held(each) for each in sessions)
     must = {number for number, each in enumerate(end) if each.held and start[number].held}
     keeps = {number for number, each in enumerate(end) if each.held and each.expectation.keep}
     failing = tuple(each for each in end if each.expectation.keep and not each.held)
@@ -69,20 +72,25 @@ def order(
         for number, each in enumerate(end)
         if start[number].held and not each.held and not each.expectation.keep
     )
-    claims, left, done = reading.plan.expectations, list(before), list[str]()
+    claims = after.expectations
+    by = {number: carriers(sessions[1], claims[number]) for number in must | keeps}
+    left, done = list(devices), list[str]()
     while left:
-        tell(len(done), len(before))
+        tell(len(done), len(devices))
         broken = list[tuple[str, Verified]]()
         for device in left:
             if len(left) == 1:
                 break  # the end is proved already
-            changed = {*done, device}
-            runs = {name: (after if name in changed else before)[name] for name in before}
-            verifier = Verifier(Session(as_it_runs(reading, runs, at)))
-            found = (verifier.verify(claims[number]) for number in sorted(must))
+            # Only this device's lists are others than a step before, so that no claim can turn
+            # whose packets never come by it.
+            own = {number for number, points in by.items() if _comes_by(points, device)}
+            network = between(before, after, frozenset((*done, device)))
+            verifier = Verifier(Session(network, beside=sessions[1]))
+            found = (verifier.verify(claims[number]) for number in sorted(must & own))
             failed = next((each for each in found if not each.held), None)
             if failed is None:
-                must |= {each for each in keeps - must if verifier.verify(claims[each]).held}
+                new = (keeps - must) & own
+                must |= {each for each in new if verifier.verify(claims[each]).held}
                 break
             broken.append((device, failed))
         else:
@@ -92,6 +100,40 @@ def order(
     return Order(tuple(done), len(must), failing, lost)
 
 
-def _held(plan: Plan) -> list[Verified]:
-    verifier = Verifier(Session(plan))
-    return [verifier.verify(each) for each in plan.expectations]
+def _comes_by(points: set[Point] | None, device: str) -> bool:
+    """Whether what a claim speaks of may come by a device; None is anywhere."""
+    return points is None or any(each.owner == device for each in points)
+
+
+def between(before: Plan, after: Plan, done: frozenset[str]) -> Plan:
+    """Return a plan in which some devices have the lists that they have after, and the others those
+    before; lists of one name are kept apart by what they are looked up by.
+    """
+
+    def placed(side: str, own: Sequence[Placement]) -> list[Placement]:
+        return [
+            each._replace(access_list=f"{side}{each.access_list}")
+            for each in own
+            if (each.point.device in done) == (side == _AFTER)
+        ]
+
+    sides = (_BEFORE, before), (_AFTER, after)
+    return replace(
+        after,
+        lists={f"{side}{name}": each for side, own in sides for name, each in own.lists.items()},
+        frame_lists={
+            f"{side}{name}": each for side, own in sides for name, each in own.frame_lists.items()
+        },
+        placements=[each for side, own in sides for each in placed(side, own.placements)],
+        frame_placements=[
+            each for side, own in sides for each in placed(side, own.frame_placements)
+        ],
+    )
+
+
+_BEFORE, _AFTER = "before ", "after "
+
+
+def _held(session: Session) -> list[Verified]:
+    verifier = Verifier(session)
+    return [verifier.verify(each) for each in session.plan.expectations]

@@ -18,13 +18,13 @@ from crossgate.language.reader import Reading
 from crossgate.live.devices import Running
 from crossgate.live.documents import name_of, parsed, written
 from crossgate.live.drift import are_the_same_on, coming_from
-from crossgate.live.order import Order, as_it_runs, order
-from crossgate.live.pushing import Step, lists_of
+from crossgate.live.order import Order, as_it_runs, between, order
+from crossgate.live.pushing import Step, bare, lists_of
 
 
 class Change(NamedTuple):
-    """What a step does to traffic: what fares otherwise behind it, in the words of the plan with
-    what runs on the device then.
+    """What a step does to traffic: what fares otherwise behind it than before, in the words of the
+    plan as it runs then.
     """
 
     plan: Plan
@@ -53,28 +53,38 @@ def proposed(
     """
     now = in_force(reading.plan, at)
     before, after = dict[str, Coming](), dict[str, Coming]()
-    steps, changes, unsaid = dict[str, Step](), dict[str, Change](), list[str]()
+    steps, unsaid = dict[str, Step](), dict[str, list[str]]()
     for each in running:
         name = each.device
         every, places = chosen(now, (), name, bare=True)
         document = write(Wanted(now, every, places, name, xml=True))
         assert isinstance(document.text, str)
-        new = lists_of(document.text.encode(), name)
-        own, other = (
-            coming_from(reading.plan, one)
-            for one in (each, each._replace(document=_with(each, new)))
-        )
-        plans = [as_it_runs(reading, {name: one}, at) for one in (own, other)]
-        if are_the_same_on(plans[0], plans[1], name):
+        step = Step(name, lists_of(each.document, name), lists_of(document.text.encode(), name))
+        if bare(step.old) == bare(step.new):
             continue
-        before[name], after[name] = own, other
-        changes[name] = Change(plans[1], differences(Session(plans[0]), Session(plans[1])))
-        unsaid += [f"{name}: {line}" for line in document.unsaid]
-        steps[name] = Step(name, lists_of(each.document, name), new)
-    found = order(reading, before, after, at, tell)
-    left = [name for name in steps if name not in found.devices]
-    ordered = tuple(steps[name] for name in (*found.devices, *left))
-    return Push(ordered, changes, tuple(unsaid), found)
+        steps[name], unsaid[name] = step, document.unsaid
+        before[name] = coming_from(reading.plan, each)
+        after[name] = coming_from(reading.plan, each._replace(document=_with(each, step.new)))
+    plans = [as_it_runs(reading, each, at) for each in (before, after)]
+    differing = [name for name in steps if not are_the_same_on(plans[0], plans[1], name)]
+    found = order(plans[0], plans[1], differing, tell)
+    ordered = (*found.devices, *(name for name in differing if name not in found.devices))
+    changes, done, was = (
+        dict[str, Change](),
+        list[str](),
+        Session(between(plans[0], plans[1], frozenset())),
+    )
+    for name in ordered:
+        done.append(name)
+        following = Session(between(plans[0], plans[1], frozenset(done)), beside=was)
+        changes[name] = Change(following.plan, differences(was, following))
+        was = following
+    return Push(
+        tuple(steps[name] for name in ordered),
+        changes,
+        tuple(f"{name}: {line}" for name in ordered for line in unsaid[name]),
+        found,
+    )
 
 
 def _with(running: Running, lists: str) -> bytes:

@@ -162,7 +162,7 @@ def take_back(step: Step, at: Reached, within: float, confirm_within: int) -> st
     if found.why:
         return found.why
     try:
-        if _bare(lists_of(found.document, step.device)) == _bare(step.old):
+        if bare(lists_of(found.document, step.device)) == bare(step.old):
             return ""
         back = Step(step.device, step.new, step.old)
         push_step(back, at, within, confirm_within, lambda stage: None)
@@ -171,7 +171,7 @@ def take_back(step: Step, at: Reached, within: float, confirm_within: int) -> st
     return ""
 
 
-def _bare(lists: str) -> bytes:
+def bare(lists: str) -> bytes:
     """Return lists as XML that is the same however it is set."""
     return written(parsed(lists.encode(), "lists"))
 

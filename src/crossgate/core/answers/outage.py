@@ -90,11 +90,11 @@ def any_one_down(session: Session, results: Sequence[Verified]) -> Iterator[Outa
     be about nothing.
     """
     held = [each.expectation for each in results if each.held]
-    carriers = [_carriers(session, each) for each in held]
+    every = [carriers(session, each) for each in held]
     for part in parts(session.plan):
         touched = [
             each
-            for each, points in zip(held, carriers, strict=True)
+            for each, points in zip(held, every, strict=True)
             if (points is None or not points.isdisjoint(part.points))
             and not _names(session.plan, each, part)
         ]
@@ -105,7 +105,7 @@ def any_one_down(session: Session, results: Sequence[Verified]) -> Iterator[Outa
         yield Outage(part, broken)
 
 
-def _carriers(session: Session, expectation: Promise) -> set[Point] | None:
+def carriers(session: Session, expectation: Promise) -> set[Point] | None:
     """Return all that the traffic of a claim comes by on any path, there or back; None where that
     is too much to look at.
     """
