@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from pathlib import Path
 
 import pytest
@@ -284,3 +285,41 @@ def test_a_device_without_lists_goes_out(run: Run, tmp_path: Path) -> None:
     assert done.returncode == 0, done.stderr
     assert json.loads(done.stdout)["ietf-system:system"]["hostname"] == "bare"
     assert "no list stands on bare" in run("export", "ietf-acl", "--on", "bare").stderr
+
+
+WRAPPINGS = {
+    "json": (
+        '{{"ietf-restconf:data": {}}}',
+        '{{"ietf-yang-instance-data:instance-data-set": {{"name": "x", "content-data": {}}}}}',
+    ),
+    "xml": (
+        '<rpc-reply xmlns="{nc}" message-id="1"><data>{}</data></rpc-reply>',
+        '<rpc xmlns="{nc}" message-id="1"><edit-config><target><candidate/></target>'
+        "<default-operation>merge</default-operation><config>{}</config></edit-config></rpc>",
+        '<edit-config xmlns="{nc}"><target><candidate/></target><config>{}</config></edit-config>',
+        '<data xmlns="urn:ietf:params:xml:ns:yang:ietf-restconf">{}</data>',
+        '<instance-data-set xmlns="urn:ietf:params:xml:ns:yang:ietf-yang-instance-data">'
+        "<name>x</name><content-data>{}</content-data></instance-data-set>",
+    ),
+}
+
+
+@pytest.mark.parametrize(
+    ("kind", "wrapping"), [(kind, each) for kind, own in WRAPPINGS.items() for each in own]
+)
+def test_documents_are_read_as_protocols_and_files_wrap_them(
+    demo: Path, run: Run, kind: str, wrapping: str
+) -> None:
+    xml = ("--xml",) if kind == "xml" else ()
+    bare = run("export", "ietf", "--on", "jetty", *xml).stdout
+    inner = re.sub(r"</?config[^>]*>", "", bare) if xml else bare
+    nc = "urn:ietf:params:xml:ns:netconf:base:1.0"
+    (demo / f"wrapped.{kind}").write_text(wrapping.format(inner, nc=nc))
+    (demo / f"bare.{kind}").write_text(bare)
+    told = [
+        run("import", "ietf", f"{name}.{kind}", "--replace", "--dry-run")
+        for name in ("bare", "wrapped")
+    ]
+    assert told[0].returncode == told[1].returncode
+    assert told[0].stdout.replace("bare", "wrapped") == told[1].stdout
+    assert "kiosk-port" in told[1].stdout

@@ -40,6 +40,15 @@ _WRAPPING = "urn:ietf:params:xml:ns:netconf:base:1.0"
 """NETCONF's own namespace (RFC 6241): a `config`, `data` or `rpc-reply` around what modules
 describe.
 """
+_WRAPPING_JSON = (
+    "ietf-restconf:data",
+    "ietf-yang-instance-data:instance-data-set",
+    "content-data",
+)
+"""Members around what modules describe: the data resource of RESTCONF (RFC 8040 section 3.3), and
+instance data in a file (RFC 9195).
+"""
+_INSTANCE = "urn:ietf:params:xml:ns:yang:ietf-yang-instance-data"
 _MOST_DIGITS = 20
 """No number of a module has more."""
 
@@ -159,6 +168,10 @@ def _read_json(path: Path, data: bytes) -> Tree:
         raise PlanError(f"{path}: {error}") from None
     assert isinstance(found, dict)
     see_depth(found, str(path))
+    for wrapping in _WRAPPING_JSON:
+        inner = found.get(wrapping)
+        if isinstance(inner, dict):
+            found = inner
     return found
 
 
@@ -187,10 +200,14 @@ def _read_xml(path: Path, data: bytes) -> Tree:
         and etree.QName(root[0]).namespace == _WRAPPING
     ):
         root = root[0]
+    if etree.QName(root) == etree.QName(_WRAPPING, "edit-config"):
+        root = next((each for each in root if etree.QName(each).localname == "config"), root)
+    if etree.QName(root) == etree.QName(_INSTANCE, "instance-data-set"):
+        root = next((each for each in root if etree.QName(each).localname == "content-data"), root)
     parts = (
         root
         if etree.QName(root).namespace == _WRAPPING
-        or etree.QName(root).localname in ("config", "data")
+        or etree.QName(root).localname in ("config", "data", "content-data")
         else [root]
     )
     return _of_elements(path, parts, "", 0)
