@@ -175,6 +175,22 @@ def test_an_entry_is_told_what_is_wrong_with_it(
         ("service s t\nservice t s\n", "services go round in a circle"),
         ("service tcp udp/1\n", "means itself"),
         ("window w daily 25:00-26:00\n", "no time of day"),
+        (
+            "subnet a 10.0.0.0/24\nrouter r\n    interface i 10.0.0.1/24\n    manage netconf ledger\n",
+            "no host ledger",
+        ),
+        (
+            "subnet a 10.0.0.0/24\nrouter r\n    interface i 10.0.0.1/24\n    manage netconf port 0\n",
+            "0 is no port to connect to",
+        ),
+        (
+            "subnet a 10.0.0.0/24\nrouter r\n    interface i 10.0.0.1/24\n    manage netconf\n    manage netconf\n",
+            "r is managed already",
+        ),
+        (
+            "subnet a 10.0.0.0/24\nrouter r\n    interface i 10.0.0.1/24\n    manage netconf user -x\n",
+            "-x is no user's name",
+        ),
         ("window w 2026-12-02 10:00 to 2026-12-01 10:00\n", "closes before it opens"),
         ("window w someday 10:00-11:00\n", "expected daily"),
         ("list 5 standart ipv4\n", "did you mean standard?"),

@@ -95,7 +95,7 @@ def rehearsing(plan_of: Read) -> Iterator[Callable[[str], Session]]:
     def begin(text: str) -> Session:
         plan = plan_of(text)
         path = Path(plan.files[0])
-        running.append(start(plan, lambda: MONDAY, path, read=lambda: read(path).plan))
+        running.append(start(plan, lambda: MONDAY, path, read=lambda: read(path)))
         return running[-1]
 
     yield begin
@@ -341,6 +341,7 @@ def test_a_prompt_is_on_machines_and_ends_with_ctrl_d(demo: Path) -> None:
     until("duty> ")
     types("what was decided\r")
     until("No list decided anything.")
+    until("duty> ")
     types("\x04")
     until("No list decided anything.")
     assert os.waitstatus_to_exitcode(os.waitpid(process, 0)[1]) == 0

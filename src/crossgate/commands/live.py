@@ -4,6 +4,7 @@ what the plan says.
 
 from __future__ import annotations
 
+import os
 import sys
 from contextlib import ExitStack
 from pathlib import Path
@@ -327,7 +328,12 @@ def _asked(
             "no device of the plan is managed; say how in the block of each, as: "
             "manage netconf 192.0.2.1 user ops"
         )
-    return [reached(plan, name, key) for name in dict.fromkeys(devices or managed)]
+    found = [reached(plan, name, key) for name in dict.fromkeys(devices or managed)]
+    if os.environ.get("CROSSGATE_REHEARSAL"):
+        from crossgate.live.played import played_there
+
+        return [played_there(each, plan) for each in found]
+    return found
 
 
 def _running(asked: list[Reached], within: float, accept_new: bool) -> list[Running]:

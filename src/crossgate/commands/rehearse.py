@@ -22,6 +22,7 @@ from crossgate.commands.common import (
     moment,
     plan_path,
     read_file,
+    reading_of,
 )
 from crossgate.commands.completing import complete_machine, complete_part, complete_point
 from crossgate.core.model.errors import PlanError, unknown
@@ -91,6 +92,13 @@ def rehearse(
     out: Annotated[
         Path | None, typer.Option(metavar="FILE", help="The capture to write, .pcapng.")
     ] = None,
+    devices: Annotated[
+        bool,
+        typer.Option(
+            "--devices",
+            help="Devices answer NETCONF at their own addresses; what is committed there holds.",
+        ),
+    ] = False,
     at: AtOption = None,
     full: Annotated[
         bool, typer.Option("--full", help="Show what is decided as it falls, and claims that hold.")
@@ -119,8 +127,9 @@ def rehearse(
             _clock(plan, at),
             path,
             way,
-            None if str(path) == "-" else lambda: read_file(path),
+            None if str(path) == "-" else lambda: reading_of(path),
             _capture(plan, capture, out),
+            devices,
         )
     with session:
         if expectations:

@@ -44,7 +44,7 @@ def manage(words: Words, names: Names, owner: Device) -> None:
         if not _USER.match(user):
             raise words.error(f"{user} is no user's name: letters, digits, _, . and -")
     words.end()
-    owner.management.append(Management(protocol, at, port, user))
+    owner.management.append(Management(protocol, at, port, user, words.place))
 
 
 def management_text(management: Management) -> str:

@@ -213,7 +213,13 @@ def _add(draft: Draft, segments: Sequence[str], blocks: Sequence[str]) -> None:
 
 def last_line(device: Device) -> Place:
     """Return where the last line of a device's block stands."""
-    parts = (device.interfaces.values(), device.ports.values(), device.routes, device.translations)
+    parts = (
+        device.interfaces.values(),
+        device.ports.values(),
+        device.routes,
+        device.translations,
+        device.management,
+    )
     places = [each.place for part in parts for each in part]
     return max([device.place, *places], key=lambda place: place.line)
 

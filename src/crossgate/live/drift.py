@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from copy import deepcopy
 from datetime import datetime
 from pathlib import Path
@@ -98,6 +99,17 @@ def _do_the_same(one: AnyList[Any] | None, other: AnyList[Any] | None) -> bool:
         return False
     state: State = frozenset()
     return not any(compare_lists(ListRegions(one, state), ListRegions(other, state)))
+
+
+def with_what_runs(reading: Reading, coming: Mapping[str, Coming]) -> Plan:
+    """Return a plan as it is where some devices run what comes from them. Raises `PlanError`."""
+    draft = Draft(reading)
+    for device, own in coming.items():
+        mine = deepcopy(own)
+        call_apart(reading.plan, mine, device)
+        put_in(draft, mine, device)
+    new = draft.result()
+    return reading.changed(new).plan if new else reading.plan
 
 
 def drift_of(reading: Reading, running: Running, at: datetime) -> Drift:

@@ -10,7 +10,6 @@ those after which all these claims hold.
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from copy import deepcopy
 from dataclasses import replace
 from datetime import datetime
 from typing import NamedTuple
@@ -21,10 +20,9 @@ from crossgate.core.answers.verify import Verified, Verifier
 from crossgate.core.model.network import Placement, Point
 from crossgate.core.model.plan import Plan
 from crossgate.core.traffic.session import Session
-from crossgate.language.draft import Draft
 from crossgate.language.importing import Coming
 from crossgate.language.reader import Reading
-from crossgate.live.drift import call_apart, put_in
+from crossgate.live.drift import with_what_runs
 
 
 class Order(NamedTuple):
@@ -44,13 +42,7 @@ def as_it_runs(reading: Reading, coming: Mapping[str, Coming], at: datetime) -> 
     """Return the plan as it is at a time where some devices run what comes from them. Raises
     `PlanError`.
     """
-    draft = Draft(reading)
-    for device, own in coming.items():
-        mine = deepcopy(own)
-        call_apart(reading.plan, mine, device)
-        put_in(draft, mine, device)
-    new = draft.result()
-    return in_force(reading.changed(new).plan if new else reading.plan, at)
+    return in_force(with_what_runs(reading, coming), at)
 
 
 def order(

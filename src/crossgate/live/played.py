@@ -6,6 +6,7 @@ from __future__ import annotations
 
 import hashlib
 import os
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -48,6 +49,15 @@ def keys(folder: Path) -> tuple[Any, Any]:
     return found[0], found[1]
 
 
+def played_there(at: Reached, plan: Plan) -> Reached:
+    """Return where a device is reached that is played where the plan says that it is managed, as in
+    a rehearsal. Raises `PlanError`.
+    """
+    folder = folder_of(plan)
+    host_key = keys(folder)[0].export_public_key().decode().split()[1]
+    return at._replace(user=USER, key=folder / "key", host_key=host_key)
+
+
 def reached_as_played(plan: Plan, name: str, first_port: int) -> Reached:
     """Return where the stand-in of a device is reached. Raises `PlanError` where none was ever
     played.
@@ -68,12 +78,14 @@ def begun(
     fresh: bool,
     later: Later,
     misfortune: Misfortune | None = None,
+    runs: Callable[[bytes], None] | None = None,
 ) -> tuple[StandIn, str]:
     """Return a device with the configuration that it had when it was played last, or with what the
-    plan says of it; and what there is to tell of that. Raises `PlanError`.
+    plan says of it; and what there is to tell of that. One that tells what it `runs` keeps nothing.
+    Raises `PlanError`.
     """
-    path = folder / f"{name}.xml"
-    running = None if fresh else kept(path)
+    path = None if runs is not None else folder / f"{name}.xml"
+    running = None if fresh or path is None else kept(path)
     told = ", as it was left" if running is not None else ""
     if running is None:
         every, places = chosen(plan, (), name, bare=True)
@@ -87,4 +99,4 @@ def begun(
     def sees(document: bytes) -> None:
         read(Given(Path(f"{name}.xml"), document, plan, name))
 
-    return StandIn(name, Datastore(running, later, sees, path), misfortune), told
+    return StandIn(name, Datastore(running, later, sees, path, runs), misfortune), told

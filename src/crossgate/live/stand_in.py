@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import asyncio
 from enum import StrEnum
+from socket import socket
 from typing import Any
 
 import asyncssh
@@ -300,15 +301,17 @@ class _Server(asyncssh.SSHServer):
         return bool(key == self._key)
 
 
-async def serve(device: StandIn, port: int, host_key: Any, user_key: Any) -> Any:
-    """Play a device at a port of this machine's loopback; return the server. Raises `PlanError`
-    where the port is taken.
+async def serve(
+    device: StandIn, port: int, host_key: Any, user_key: Any, listening: socket | None = None
+) -> Any:
+    """Play a device at a port of this machine's loopback, or where somebody is `listening` already;
+    return the server. Raises `PlanError` where the port is taken.
     """
+    where: dict[str, Any] = {"sock": listening} if listening else {"host": LOOPBACK, "port": port}
     try:
         return await asyncssh.create_server(
             lambda: _Server(device, user_key.convert_to_public()),
-            LOOPBACK,
-            port,
+            **where,
             server_host_keys=[host_key],
             process_factory=lambda process: _session(device, process),
             encoding=None,

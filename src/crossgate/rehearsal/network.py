@@ -28,6 +28,9 @@ from crossgate.core.model.address import Address, Family
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.network import Point
 from crossgate.core.model.plan import Plan
+from crossgate.language.reader import Reading
+from crossgate.live.devices import Running
+from crossgate.live.drift import coming_from, with_what_runs
 from crossgate.rehearsal.fabric import Fabric, Machine, Told, machines_of
 from crossgate.rehearsal.namespaces import (
     Namespace,
@@ -43,8 +46,10 @@ _MOST_OCTETS = 65_600
 """No frame is longer."""
 _AT_ONCE = 64
 """So many frames of one machine are taken before it is the others' turn."""
-MOST_ASKED = 1 << 18
+MOST_ASKED = 1 << 22
 """No question is longer, in octets."""
+INSIDE = "CROSSGATE_REHEARSAL"
+"""Tells commands that they run in a rehearsal: devices are those that are played there."""
 _OURS = "PYTHONSAFEPATH"
 """What this program tells its own helpers, and no other program."""
 _LOOK = 0.5
@@ -103,18 +108,22 @@ def _gateway(plan: Plan, segment: str, told: Sequence[Address], family: Family) 
 
 
 class Rehearsal:
-    """A plan's network as it runs. `read` reads the plan anew, where its files may change."""
+    """A plan's network as it runs. `read` reads the plan anew, where its files may change, and
+    where devices may run something else than it says.
+    """
 
     def __init__(
         self,
         plan: Plan,
         clock: Callable[[], datetime],
         way: int | None = None,
-        read: Callable[[], Plan] | None = None,
+        read: Callable[[], Reading] | None = None,
     ) -> None:
         self.fabric = Fabric(plan, clock, self._decided, way)
         self._read, self._stamps = read, _stamps(plan)
         self._looked = 0.0
+        self._documents: dict[str, bytes] = {}
+        self._saves = True
         self._closing = contextlib.ExitStack()
         folder = self._closing.enter_context(tempfile.TemporaryDirectory(prefix="crossgate-"))
         self._hosts = Path(folder) / "hosts"
@@ -230,26 +239,47 @@ class Rehearsal:
 
     def _look(self) -> None:
         """Go on with the plan as it has been saved, where that is whole."""
-        assert self._read is not None  # it is asked only then
         stamps = _stamps(self.fabric.plan)
-        if stamps == self._stamps:
+        if stamps == self._stamps or not self._saves:
             return
         self._stamps = stamps
+        self._take_anew("changed")
+
+    def _take_anew(self, how: str) -> None:
+        """Go on with the plan as it is in its files, with what its devices run."""
+        assert self._read is not None  # there are files
         try:
-            plan = self._read()
+            reading = self._read()
+            coming = {
+                name: coming_from(reading.plan, Running(name, document))
+                for name, document in self._documents.items()
+            }
+            plan = with_what_runs(reading, coming)
         except PlanError as error:
             self._tell({"plan": "has errors", "why": error.message})
             return
-        self.change(plan.without(self.fabric.plan.down))
+        self.change(plan.without(self.fabric.plan.down), how)
         self._stamps = _stamps(plan)
 
-    def change(self, plan: Plan) -> None:
+    def play_devices(self) -> None:
+        """Have the devices answer NETCONF at their own addresses; from now on what is committed
+        there counts, and not what is saved. Raises `PlanError`.
+        """
+        from crossgate.rehearsal.managed import play
+
+        if self._read is None:
+            raise PlanError("--devices needs a plan in a file")
+        begun = self._read()
+        self._read, self._saves = (lambda: begun), False
+        self.serve(play(self.fabric.plan, self.namespaces, self.machines))
+
+    def change(self, plan: Plan, how: str = "changed") -> None:
         """Go on with another plan, where it has the same machines."""
         if machines_of(plan) != list(self.fabric.machines.values()):
             self._tell({"plan": "other machines", "why": "machines or addresses have changed"})
             return
         self.fabric.change(plan)
-        self._tell({"plan": "changed", "why": ""})
+        self._tell({"plan": how, "why": ""})
 
     # Who asks
 
@@ -325,6 +355,9 @@ class Rehearsal:
                     self._watching.append(client)
                 case "decided":
                     _send(client, self.decided())
+                case "runs":
+                    self._documents[said["on"]] = said["what"].encode()
+                    self._take_anew("committed")
                 case "down" | "up":
                     self._switch(said["name"], said["do"] == "down")
                     _send(client, {"done": True})
@@ -386,7 +419,8 @@ class Rehearsal:
                 stderr=files[2],
                 preexec_fn=inside,
                 cwd=said["folder"],
-                env={name: os.environ[name] for name in os.environ if name != _OURS},
+                env={name: os.environ[name] for name in os.environ if name != _OURS}
+                | {INSIDE: "1"},
             )
         except OSError as error:
             status = 127 if isinstance(error, FileNotFoundError) else 126

@@ -21,6 +21,7 @@ from crossgate.core.model.errors import PlanError
 from crossgate.core.model.network import Point
 from crossgate.core.model.plan import Plan
 from crossgate.formats.own_state import own_folder
+from crossgate.language.reader import Reading
 
 _MOST_SAID = 1 << 20
 """No answer is longer, in octets."""
@@ -166,11 +167,13 @@ def start(
     clock: Callable[[], datetime],
     path: Path | None = None,
     way: int | None = None,
-    read: Callable[[], Plan] | None = None,
+    read: Callable[[], Reading] | None = None,
     capture: tuple[Point, Path] | None = None,
+    devices: bool = False,
 ) -> Session:
     """Start a plan's network; it ends with this process. Others may join the rehearsal of a file,
-    and `read` reads that anew when it is saved. Raises `PlanError` where it cannot be.
+    and `read` reads that anew when it is saved. With `devices` these answer NETCONF. Raises
+    `PlanError` where it cannot be.
     """
     if not sys.platform.startswith("linux") or find_spec("pyroute2") is None:
         raise PlanError(refusal())
@@ -180,7 +183,7 @@ def start(
     process = os.fork()
     if not process:
         own.close()
-        _become_network(theirs, plan, clock, path, way, read, capture)
+        _become_network(theirs, plan, clock, path, way, read, capture, devices)
     theirs.close()
     session = Session(own, process)
     try:
@@ -197,8 +200,9 @@ def _become_network(
     clock: Callable[[], datetime],
     path: Path | None,
     way: int | None,
-    read: Callable[[], Plan] | None,
+    read: Callable[[], Reading] | None,
     capture: tuple[Point, Path] | None,
+    devices: bool,
 ) -> None:
     """Be the network, in a process of its own that is the first in its namespace; never returns."""
     status = 1
@@ -229,6 +233,8 @@ def _become_network(
             rehearsal.capture(*capture)
         if place is not None:
             rehearsal.meet(place)
+        if devices:
+            rehearsal.play_devices()
         connection.send(json.dumps({"up": list(rehearsal.machines)}).encode())
         rehearsal.run()
         status = 0

@@ -28,6 +28,7 @@ def event_line(said: Mapping[str, Any]) -> str:
 
 _PLAN = {
     "changed": "was saved, and holds from now on",
+    "committed": "is as its devices run it now",
     "has errors": "was saved with errors, and the one before goes on",
     "other machines": "was saved, and the one before goes on; end the rehearsal and start it anew",
 }

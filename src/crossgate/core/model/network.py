@@ -243,6 +243,7 @@ class Management(NamedTuple):
     at: Address | str | None
     port: int
     user: str
+    place: Place
 
 
 @dataclass(frozen=True, slots=True)

@@ -1,0 +1,61 @@
+"""Devices of a rehearsal that answer NETCONF at their own addresses: what is committed there is what
+the network does from then on.
+
+They are played in one process beside the loop, with a socket in each device's namespace; what a
+device runs is told to the loop as JSON, as all else is.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import json
+import os
+import socket
+
+from crossgate.core.model.plan import Plan
+from crossgate.language.managing import NETCONF_PORT
+from crossgate.live.played import begun, folder_of, keys
+from crossgate.live.stand_in import serve
+from crossgate.rehearsal.namespaces import Namespace, Namespaces, end_with_parent
+
+
+def play(plan: Plan, namespaces: Namespaces, machines: dict[str, Namespace]) -> socket.socket:
+    """Play all devices of a plan that have addresses, in a process of their own; return what tells
+    what they run. Raises `PlanError`.
+    """
+    folder = folder_of(plan)
+    keys(folder)
+    listening = {}
+    for name, device in plan.devices.items():
+        if name in machines:
+            port = device.management[0].port if device.management else NETCONF_PORT
+            with namespaces.inside(machines[name]):
+                listening[name] = socket.create_server(
+                    ("", port), family=socket.AF_INET6, dualstack_ipv6=True
+                )
+    ours, theirs = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
+    if not os.fork():
+        ours.close()
+        end_with_parent()
+        try:
+            asyncio.run(_play(plan, listening, theirs))
+        finally:
+            os._exit(1)
+    theirs.close()
+    for each in listening.values():
+        each.close()
+    return ours
+
+
+async def _play(plan: Plan, listening: dict[str, socket.socket], tell: socket.socket) -> None:
+    folder = folder_of(plan)
+    host_key, user_key = keys(folder)
+    loop = asyncio.get_running_loop()
+    for name, own in listening.items():
+
+        def runs(document: bytes, name: str = name) -> None:
+            tell.send(json.dumps({"do": "runs", "on": name, "what": document.decode()}).encode())
+
+        device, _ = begun(plan, name, folder, True, loop.call_later, runs=runs)
+        await serve(device, 0, host_key, user_key, own)
+    await asyncio.Event().wait()
