@@ -75,6 +75,13 @@ def import_(
     tally: Annotated[
         bool, typer.Option("--tally", help="Add how often lines have decided to the tally.")
     ] = False,
+    drift: Annotated[
+        bool,
+        typer.Option(
+            "--drift",
+            help="With --dry-run: exit status 1 where some traffic would fare otherwise, else 0.",
+        ),
+    ] = False,
     anyway: AnywayOption = False,
     yes: YesOption = False,
     dry_run: DryRunOption = False,
@@ -89,6 +96,8 @@ def import_(
     found.see_options(
         tally=tally, otherwise=otherwise, on=on, approximate=approximate, **{"as": named}
     )
+    if drift and not dry_run:
+        raise PlanError("--drift is about what would be, and writes nothing; say --dry-run too")
     if "as" in found.takes and named is None:
         raise PlanError(f"lists have no names in {format_name}; give one with --as NAME")
     hits: dict[DeciderKey, int] = {}
@@ -106,10 +115,14 @@ def import_(
 
     with _begun(plan_file(context, "write")):
         proposal = carry_out(
-            context, change, anyway=anyway, yes=yes, dry_run=dry_run, as_json=as_json
+            context, change, anyway=anyway or drift, yes=yes, dry_run=dry_run, as_json=as_json
         )
     if tally and hits and not dry_run and not proposal.refused:
         add_to_tally(context, proposal.plan, hits)
+    if drift and proposal.errors:
+        raise typer.Exit(2)
+    if drift and proposal.impact is not None and proposal.impact.differences:
+        raise typer.Exit(1)
 
 
 @contextmanager

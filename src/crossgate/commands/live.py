@@ -91,7 +91,7 @@ def pull(
     reading = reading_of(plan_file(context, "write"))
     plan = reading.plan
     asked = _asked(plan, devices, stand_ins, key)
-    found = _running(asked, within, accept_new)
+    found = _running(asked, within, accept_new, tally)
     for each in found:
         if each.why:
             raise PlanError(f"{each.why}; nothing is changed")
@@ -336,7 +336,9 @@ def _asked(
     return found
 
 
-def _running(asked: list[Reached], within: float, accept_new: bool) -> list[Running]:
+def _running(
+    asked: list[Reached], within: float, accept_new: bool, counters: bool = False
+) -> list[Running]:
     from crossgate.live.devices import all_running
 
-    return list(all_running(asked, within, accept_new))
+    return all_running(asked, within, accept_new, counters)

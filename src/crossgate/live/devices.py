@@ -5,7 +5,7 @@ there.
 from __future__ import annotations
 
 import getpass
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
 from pathlib import Path
@@ -165,11 +165,14 @@ def _known_key(at: Reached, within: float, accept_new: bool) -> str:
     return str(offered.get_base64())
 
 
-def running(at: Reached, within: float, accept_new: bool = False) -> Running:
-    """Ask a device what runs there."""
+def running(
+    at: Reached, within: float, accept_new: bool = False, counters: bool = False
+) -> Running:
+    """Ask a device what runs there, with its counters where these are wanted too."""
     try:
         with session(at, within, accept_new) as device:
-            return Running(at.device, device.get_config("running").data_xml.encode())
+            told = device.get() if counters else device.get_config("running")
+            return Running(at.device, told.data_xml.encode())
     except PlanError as error:
         return Running(at.device, b"", error.message)
 
@@ -178,12 +181,8 @@ def all_running(
     several: Sequence[Reached],
     within: float,
     accept_new: bool = False,
-    done: Callable[[Running], None] = lambda _: None,
+    counters: bool = False,
 ) -> list[Running]:
     """Ask several devices at once what runs there, each within so many seconds; in their order."""
     with ThreadPoolExecutor(_MOST_AT_ONCE) as pool:
-        found = []
-        for each in pool.map(lambda at: running(at, within, accept_new), several):
-            done(each)
-            found.append(each)
-    return found
+        return list(pool.map(lambda at: running(at, within, accept_new, counters), several))

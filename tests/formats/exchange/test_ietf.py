@@ -323,3 +323,15 @@ def test_documents_are_read_as_protocols_and_files_wrap_them(
     assert told[0].returncode == told[1].returncode
     assert told[0].stdout.replace("bare", "wrapped") == told[1].stdout
     assert "kiosk-port" in told[1].stdout
+
+
+def test_a_document_is_held_against_the_plan_by_its_exit_status(run: Run, demo: Path) -> None:
+    document = run("export", "ietf", "--on", "jetty").stdout
+    (demo / "same.json").write_text(document)
+    (demo / "other.json").write_text(document.replace("00:00:5e:00:53:66", "00:00:5e:00:53:99"))
+    words = ("--replace", "--dry-run", "--drift")
+    assert run("import", "ietf", "same.json", *words).returncode == 0
+    other = run("import", "ietf", "other.json", *words)
+    assert (other.returncode, "nothing is written" in other.stdout) == (1, True)
+    alone = run("import", "ietf", "same.json", "--drift")
+    assert (alone.returncode, "say --dry-run too" in alone.stderr) == (2, True)
