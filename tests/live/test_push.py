@@ -177,7 +177,10 @@ def test_devices_run_what_the_plan_says(run: Run, demo: Path, play: Play) -> Non
     assert (dry.returncode, runs(demo, port)) == (0, before)
     assert dry.stdout.index("1  b\n") < dry.stdout.index("a\n")
     assert "2 claims that hold now and in the end hold after each step, proved" in dry.stdout
-    done = run("push", *asked, "--json")
+    unasked = run("push", *asked)
+    assert (unasked.returncode, runs(demo, port)) == (2, before)
+    assert "nobody is there to be asked; --yes" in unasked.stderr
+    done = run("push", *asked, "--json", "--yes")
     said = json.loads(done.stdout)
     assert (done.returncode, [each["stage"] for each in said["steps"]]) == (0, ["confirmed"] * 3)
     assert run("drift", "--stand-ins", str(port)).returncode == 0

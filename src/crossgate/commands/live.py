@@ -200,8 +200,12 @@ def push(
     undo: Annotated[
         bool, typer.Option("--undo", help="Put devices back that a push that did not end began.")
     ] = False,
-    yes: YesOption = False,
-    dry_run: DryRunOption = False,
+    yes: Annotated[
+        bool, typer.Option("--yes", help="Push without asking; without a terminal it is needed.")
+    ] = False,
+    dry_run: Annotated[
+        bool, typer.Option("--dry-run", help="Show the steps, and send nothing.")
+    ] = False,
     as_json: JsonOption = False,
 ) -> None:
     """Make devices run the plan's lists, in an order in which nothing that must hold breaks; each
@@ -257,9 +261,11 @@ def push(
         if not as_json:
             write(push_lines(plan, proposal, when))
         wanted = bool(proposal.steps) and not dry_run and not refused
+        if wanted and not yes and (as_json or not sys.stdin.isatty()):
+            raise PlanError("nobody is there to be asked; --yes pushes without asking")
         if refused and not as_json:
             typer.echo(f"refused: {refused}; nothing was sent")
-        if wanted and not (yes or as_json) and sys.stdin.isatty():
+        if wanted and not yes:
             wanted = typer.confirm(f"Push to {len(proposal.steps)} devices?")
         if wanted:
             reached = {each.device: each for each in asked}

@@ -15,7 +15,6 @@ import typer
 
 from crossgate.commands.common import (
     AtOption,
-    JsonOption,
     TallyOption,
     add_to_tally,
     clock,
@@ -86,7 +85,7 @@ def rehearse(
             "--capture",
             metavar="POINT",
             autocompletion=complete_point,
-            help="Write what passes this interface, port or subnet to --out.",
+            help="Write what passes this interface or port to --out.",
         ),
     ] = None,
     out: Annotated[
@@ -104,7 +103,9 @@ def rehearse(
         bool, typer.Option("--full", help="Show what is decided as it falls, and claims that hold.")
     ] = False,
     tally: TallyOption = False,
-    as_json: JsonOption = False,
+    as_json: Annotated[
+        bool, typer.Option("--json", help="Print a JSON document a line and nothing else.")
+    ] = False,
 ) -> None:
     """Run the plan as a live network: a COMMAND on HOST, every claim, or a prompt. Linux only."""
     from crossgate.rehearsal.session import joined, start
