@@ -13,6 +13,7 @@ import os
 import socket
 
 from crossgate.core.model.plan import Plan
+from crossgate.formats.disk import put_file
 from crossgate.language.managing import NETCONF_PORT
 from crossgate.live.played import begun, folder_of, keys
 from crossgate.live.stand_in import serve
@@ -54,7 +55,9 @@ async def _play(plan: Plan, listening: dict[str, socket.socket], tell: socket.so
     for name, own in listening.items():
 
         def runs(document: bytes, name: str = name) -> None:
-            tell.send(json.dumps({"do": "runs", "on": name, "what": document.decode()}).encode())
+            path = folder / f"{name}.rehearsed.xml"
+            put_file(path, document)
+            tell.send(json.dumps({"do": "runs", "on": name, "file": str(path)}).encode())
 
         device, _ = begun(plan, name, folder, True, loop.call_later, runs=runs)
         await serve(device, 0, host_key, user_key, own)

@@ -46,12 +46,14 @@ _MOST_OCTETS = 65_600
 """No frame is longer."""
 _AT_ONCE = 64
 """So many frames of one machine are taken before it is the others' turn."""
-MOST_ASKED = 1 << 22
+MOST_ASKED = 1 << 18
 """No question is longer, in octets."""
 INSIDE = "CROSSGATE_REHEARSAL"
 """Tells commands that they run in a rehearsal: devices are those that are played there."""
 _OURS = "PYTHONSAFEPATH"
 """What this program tells its own helpers, and no other program."""
+_MOST_LINES = 1_000
+"""So many lines are told at once; a message is no longer than the system lets it be."""
 _LOOK = 0.5
 """The seconds between two looks at the plan's files."""
 
@@ -354,9 +356,13 @@ class Rehearsal:
                 case "watch":
                     self._watching.append(client)
                 case "decided":
-                    _send(client, self.decided())
+                    lines = self.decided()
+                    while len(lines) > _MOST_LINES:
+                        _send(client, {"part": lines[:_MOST_LINES]})
+                        del lines[:_MOST_LINES]
+                    _send(client, {"decided": lines})
                 case "runs":
-                    self._documents[said["on"]] = said["what"].encode()
+                    self._documents[said["on"]] = Path(said["file"]).read_bytes()
                     self._take_anew("committed")
                 case "down" | "up":
                     self._switch(said["name"], said["do"] == "down")
@@ -366,11 +372,13 @@ class Rehearsal:
         except (PlanError, OSError) as error:
             why = error.message if isinstance(error, PlanError) else str(error)
             _send(client, {"error": why})
+        except (KeyError, TypeError, ValueError):
+            _send(client, {"error": "that is no question"})
         finally:
             for file in files:
                 os.close(file)
 
-    def decided(self) -> dict[str, Any]:
+    def decided(self) -> list[tuple[str, int | None, int]]:
         """Return which lines decided how many packets, in the order of the lists."""
         lists, tally = self.fabric.plan.every_list, self.fabric.tally
         order = {name: number for number, name in enumerate(lists)}
@@ -383,7 +391,7 @@ class Rehearsal:
                 each.entry or 0,
             ),
         )
-        return {"decided": [[each.access_list, each.entry, tally[each]] for each in keys]}
+        return [(each.access_list, each.entry, tally[each]) for each in keys]
 
     def _switch(self, name: str, down: bool) -> None:
         plan = self.fabric.plan

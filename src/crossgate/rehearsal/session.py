@@ -93,8 +93,9 @@ class Session:
     def decided(self) -> list[tuple[str, int | None, int]]:
         """Return which lines decided how many packets."""
         self.ask({"do": "decided"})
-        found = next(each for each in self.until("decided") if "decided" in each)
-        return [(name, entry, count) for name, entry, count in found["decided"]]
+        told = self.until("decided")
+        lines = (line for each in told for line in each.get("part", each.get("decided", ())))
+        return [(name, entry, count) for name, entry, count in lines]
 
     def close(self) -> None:
         """End it, where this is who has started it; else leave."""
