@@ -11,6 +11,7 @@ from typing import NamedTuple
 from crossgate.core.conversation.opening import service_of
 from crossgate.core.conversation.story import Asked, LegTrace, Trace
 from crossgate.core.conversation.verdict import VERDICTS, Verdict
+from crossgate.core.lists.index import ListIndex
 from crossgate.core.lists.insertion import free_numbers
 from crossgate.core.model import iana
 from crossgate.core.model.accesslist import AccessList, Action, ClosedPlace, Entry, Kind, line_name
@@ -270,6 +271,7 @@ def _guards(plan: Plan, expectation: Expectation, asked: Asked, leg: LegTrace) -
     network, family, found = _forwarding(plan), leg.packet.family, list[str]()
     owned = (*plan.interface_of, *plan.gateway_at)
     given = sorted({each.value for each in owned if each.family is family})
+    index = ListIndex(access_list, frozenset())
     port = "" if expectation.source_port is None else f" source port {expectation.source_port}"
     for name, segment in plan.segments.items():
         block = next((each for each in segment.prefixes if each.family is family), None)
@@ -286,7 +288,7 @@ def _guards(plan: Plan, expectation: Expectation, asked: Asked, leg: LegTrace) -
             )
             if not _outside(plan, word) or packet.source == packet.destination:
                 continue
-            decider = access_list.decide(packet)
+            decider = index.decide(packet)
             if decider.permits or decider.entry is not (asked.decider and asked.decider.entry):
                 continue
             if network.crosses(
