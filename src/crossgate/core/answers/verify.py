@@ -383,7 +383,7 @@ class Verifier:
         if any(
             self.session.tracer(other).trace(conversation).verdict is not first.verdict
             for other in others
-            if hello_of(other) == hello_of(opened)
+            if other != opened and hello_of(other) == hello_of(opened)
         ):
             when = f" {while_open(sorted(each for each in opened if isinstance(each, str)))}"
         if (
@@ -396,6 +396,7 @@ class Verifier:
             self.session.tracer(settled(opened, hello_of(other))).trace(conversation).verdict
             is not first.verdict
             for other in others
+            if hello_of(other) != hello_of(opened)
         ):
             when += f" {speaking(self.network.plan, hello_of(opened))}"
         other = first.differing if trace.verdict is first.verdict else first

@@ -185,7 +185,11 @@ def likeness(
     graphs = network.graphs(source.address.family)
     ends = source.segment == destination.segment, source.device is None, destination.device is None
     if numbers is None:
-        numbers = graphs.node(source, destination.address), graphs.node(destination, source.address)
+        # Across translations the node there has the ways of the answers too.
+        numbers = (
+            graphs.node(source, destination.address),
+            graphs.plain(destination, source.address),
+        )
     return (
         ends,
         network.scope(destination.address),
