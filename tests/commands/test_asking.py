@@ -1134,3 +1134,39 @@ def test_two_parts_that_are_too_many_pieces_are_not_answered(run: Run, tmp_path:
         "denied by two otherwise, outbound on r.b\n    too many pieces to write; one packet: "
         "tcp/443 from "
     ) in done.stdout
+
+
+def test_why_the_lines_above_did_not_decide(run: Run, demo: Path, answer: Ask) -> None:
+    told = run("trace", "kiosk-1", "crane-2", "ping", "--why", "--at", "mon 12:00").stdout
+    assert re.search(
+        r"lighthouse\.v80 +inbound +kiosk-fence +10 +permit booking .*protocol, icmp", told
+    )
+    assert re.search(r"^ +40 +permit ping .*: dry-dock is shut\n +otherwise +deny", told, re.M)
+    document = answer("trace", "kiosk-1", "crane-2", "ping", "--why", "--at", "mon 12:00")
+    (leg,) = document["conversations"][0]["legs"]
+    passed = leg["crossings"][-1]["passed"]
+    assert [(each["entry"], each["field"]) for each in passed] == [
+        (10, "protocol"),
+        (20, "protocol"),
+        (30, "protocol"),
+        (40, "window"),
+    ]
+    assert (
+        "passed"
+        not in answer("trace", "kiosk-1", "crane-2", "ping")["conversations"][0]["legs"][0][
+            "crossings"
+        ][-1]
+    )
+    alone = run(
+        "lists", "12", "kiosk-fence6", "--why", "tcp/443 camera-1 to crane-1", "--at", "mon 12:00"
+    )
+    assert "0.0.3.0          00000000.00000000.00000011.00000000" in alone.stdout
+    assert re.search(
+        r"^  30 +permit duty during night: night is shut\n  otherwise  deny", alone.stdout, re.M
+    )
+    wrong = run("lists", "12", "--why", "camera-1 crane-1 tcp/443")
+    assert (wrong.returncode, "write SERVICE FROM to TO" in wrong.stderr) == (2, True)
+    frames = run("lists", "banned", "--why", "tcp/443 camera-1 to crane-1")
+    assert (frames.returncode, "lists of frames are asked about none" in frames.stderr) == (2, True)
+    both = run("trace", "kiosk-1", "crane-2", "ping", "--why", "--short")
+    assert (both.returncode, "exclude each other" in both.stderr) == (2, True)

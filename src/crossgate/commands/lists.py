@@ -19,6 +19,8 @@ from crossgate.commands.completing import complete_list, complete_stands
 from crossgate.core.model.errors import PlanError
 
 if TYPE_CHECKING:
+    from datetime import datetime
+
     from crossgate.core.lists.taken import Taken
     from crossgate.core.model.accesslist import AnyList
     from crossgate.core.model.plan import Plan
@@ -50,6 +52,14 @@ def lists(
     taken: Annotated[
         bool, typer.Option("--taken", help="Tell of each line what the lines above take of it.")
     ] = False,
+    why: Annotated[
+        str | None,
+        typer.Option(
+            "--why",
+            metavar="PACKET",
+            help="Show why lines take 'SERVICE FROM to TO' or not, as 'tcp/443 kiosk-1 to duty'.",
+        ),
+    ] = None,
     at: AtOption = None,
     pieces: PiecesOption = None,
     as_json: JsonOption = False,
@@ -67,6 +77,9 @@ def lists(
         raise PlanError(
             "--short shows no lines of lists, and --taken is about lines; leave one of both out"
         )
+    if why is not None:
+        _tell_why(plan, chosen, why, when, as_json)
+        return
     told = {each.name: _taken(plan, each) for each in chosen} if taken else {}
     if as_json:
         from crossgate.formats.json.lists import lists_document
@@ -96,6 +109,37 @@ def lists(
         )
     for each in chosen:
         write(["", *lines(plan, each, when, hits[each.name], told.get(each.name, {}))])
+
+
+def _tell_why(
+    plan: Plan, chosen: list[AnyList[Any]], words: str, when: datetime, as_json: bool
+) -> None:
+    """Show why the lines of lists take a packet or not. Raises `PlanError`."""
+    from crossgate.core.answers.why import why_alone
+    from crossgate.core.model.accesslist import AccessList
+    from crossgate.core.model.conditions import When
+    from crossgate.core.network.ways import Network
+
+    network, state = Network(plan), plan.state_at(When(when))
+    for_packets = [each for each in chosen if isinstance(each, AccessList)]
+    if len(for_packets) < len(chosen):
+        raise PlanError("--why is about packets, and lists of frames are asked about none")
+    found = []
+    for each in for_packets:
+        try:
+            found.append((each, why_alone(network, each, words, state)))
+        except PlanError:
+            if len({one.family for one in for_packets}) == 1:
+                raise  # else it may be a packet of the other family
+    if as_json:
+        from crossgate.formats.json.lists import why_document
+
+        print_json(why_document(plan, found))
+        return
+    from crossgate.show.console import write
+    from crossgate.show.lists import why_lines
+
+    write(why_lines(found))
 
 
 def _taken(plan: Plan, access_list: AnyList[Any]) -> dict[int, Taken]:

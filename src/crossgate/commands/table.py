@@ -49,6 +49,7 @@ COMMANDS = {
         _ASK,
         (
             "trace kiosk-1 manifest tcp/8443",
+            "trace kiosk-1 crane-2 ping --why",
             "trace tickets servers booking domain ping",
             "trace visitor manifest https --as duty",
         ),

@@ -90,6 +90,12 @@ def trace(
     every: Annotated[
         bool, typer.Option("--every", help="Show every crossing where no list stands.")
     ] = False,
+    why: Annotated[
+        bool,
+        typer.Option(
+            "--why", help="Show why the lines above the one that decides did not, line by line."
+        ),
+    ] = False,
     all_paths: Annotated[
         bool,
         typer.Option(
@@ -115,8 +121,8 @@ def trace(
     from crossgate.core.conversation.verdict import VERDICTS
     from crossgate.core.network.ways import Network
 
-    if full and short:
-        raise PlanError("--full and --short exclude each other")
+    if (full or why) and short:
+        raise PlanError(f"--{'full' if full else 'why'} and --short exclude each other")
     plan = load(context)
     when = circumstances(plan, at, flood, tls, cipher)
     network = Network(plan)
@@ -153,8 +159,8 @@ def trace(
     if as_json:
         from crossgate.formats.json.trace import trace_document
 
-        print_json(trace_document(plan, when, traces))
-    elif short or ((len(wanted) > 1 or several_claimed) and not (full or all_paths)):
+        print_json(trace_document(plan, when, traces, why))
+    elif short or ((len(wanted) > 1 or several_claimed) and not (full or all_paths or why)):
         from crossgate.show.console import write
         from crossgate.show.trace import short_lines
 
@@ -168,7 +174,7 @@ def trace(
             write(
                 ways_lines(network, several, plan, when, every)
                 if all_paths
-                else lines(several[0], plan, when, every)
+                else lines(several[0], plan, when, every, why=why)
             )
     verdicts = dict.fromkeys(
         verdict

@@ -9,6 +9,8 @@ from datetime import datetime
 from types import MappingProxyType
 from typing import Any
 
+from crossgate.core.answers.why import Why
+from crossgate.core.conversation.opening import service_label
 from crossgate.core.lists.taken import Taken
 from crossgate.core.model.accesslist import AccessList, AnyEntry, AnyList, Kind
 from crossgate.core.model.address import Addresses, Family
@@ -21,6 +23,7 @@ from crossgate.core.model.window import open_at
 from crossgate.core.wording.sentences import DOES
 from crossgate.core.wording.sets import Wording
 from crossgate.show.console import alert, count, leading_word, name, quiet, strong, word
+from crossgate.show.trace import why_rows
 from crossgate.show.width import columns
 
 _MOST_MEANINGS = 6
@@ -201,3 +204,17 @@ def _service(service: Service, family: Family) -> str:
 def _some(texts: list[str]) -> str:
     left = len(texts) - _MOST_MEANINGS
     return ", ".join(texts[:_MOST_MEANINGS]) + (f" and {left} more" if left > 0 else "")
+
+
+def why_lines(found: Sequence[tuple[AnyList[Any], Sequence[Why]]]) -> Iterator[str]:
+    """Yield for each list and packet why lines take it or not, the one that decides last."""
+    for access_list, several in found:
+        for each in several:
+            yield f"{strong(access_list.name)}  {service_label(each.packet)}"
+            entry = each.decider.entry
+            last = (
+                ["otherwise", word(each.decider.action)]
+                if entry is None
+                else [str(entry.number), leading_word(entry.text)]
+            )
+            yield from columns([*why_rows(each, False), last], indent=2)

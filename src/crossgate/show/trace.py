@@ -7,13 +7,15 @@ from collections.abc import Iterator, Sequence
 from itertools import groupby
 
 from crossgate.core.answers.traces import Wanted
-from crossgate.core.conversation.opening import service_label
+from crossgate.core.answers.why import Why, why_there
+from crossgate.core.conversation.opening import Conversation, service_label
 from crossgate.core.conversation.story import Asked, LegTrace, Trace
 from crossgate.core.conversation.verdict import Verdict
+from crossgate.core.lists.why import Field
 from crossgate.core.model.accesslist import ClosedPlace
 from crossgate.core.model.address import Address
+from crossgate.core.model.condition import State
 from crossgate.core.model.conditions import When
-from crossgate.core.model.packet import Packet
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.view import NOT_TRANSLATED, View
 from crossgate.core.network.ways import Network
@@ -26,6 +28,7 @@ from crossgate.core.wording.sentences import (
     ways_note,
 )
 from crossgate.core.wording.translated import change_text, seen_ends
+from crossgate.core.wording.why import bits, reasons
 from crossgate.show.console import alert, count, folded, leading_word, name, quiet, strong, word
 from crossgate.show.width import columns
 
@@ -131,10 +134,15 @@ def _by_way_of(trace: Trace) -> str:
 
 
 def lines(
-    trace: Trace, plan: Plan, when: When, every: bool = False, alone: bool = True
+    trace: Trace,
+    plan: Plan,
+    when: When,
+    every: bool = False,
+    alone: bool = True,
+    why: bool = False,
 ) -> Iterator[str]:
     """Yield a trace as lines; where it is not shown with the other ways but `alone`, how it fares
-    on these.
+    on these. With `why`, also why the entries above the one that decides did not.
 
     Crossings without a list that follow each other are one line, unless `every` one is to be shown.
     """
@@ -153,7 +161,8 @@ def lines(
         f"{strong(service_label(conversation.first))}  {ends}  "
         f"{conversation.first.family.label}{claimed}"
     )
-    rows = (row for leg in trace.legs for row in _leg(conversation.first, leg, every))
+    state = plan.state_at(when) if why else None
+    rows = (row for leg in trace.legs for row in _leg(conversation, leg, every, state))
     yield from columns(rows, indent=2)
     first, *rest = folded(sentence(trace), 2)
     yield first.replace(trace.verdict, word(trace.verdict, bold=True), 1)
@@ -167,7 +176,29 @@ def _end(name: str, address: str) -> str:
     return strong(name) if name == address else f"{strong(name)} ({address})"
 
 
-def _leg(first: Packet, leg: LegTrace, every: bool) -> Iterator[list[str]]:
+def why_rows(why: Why, every: bool) -> Iterator[list[str]]:
+    """Yield a row an entry that a packet passes, or a run of them: its number, and why."""
+    packet = why.packet
+    for each in reasons(why.passed, packet, every):
+        entry = each.first.entry
+        if each.first is not each.last:
+            yield [str(entry.number), quiet(f"to {each.last.entry.number}: {each.text}")]
+            continue
+        yield [str(entry.number), quiet(f"{entry.text}: {each.text}")]
+        sides = {
+            Field.SOURCE: (entry.source, packet.source),
+            Field.DESTINATION: (entry.destination, packet.destination),
+        }
+        if each.first.field in sides:
+            side, value = sides[each.first.field]
+            for label, row in bits(side, Address(packet.family, value)):
+                yield ["", quiet(f"  {label:<15}  {row}".rstrip())]
+
+
+def _leg(
+    told: Conversation, leg: LegTrace, every: bool, state: State | None = None
+) -> Iterator[list[str]]:
+    first = told.first
     if not leg.asked:
         yield [leg.leg, quiet("crosses no place where a list could stand")]
     head, ends = str(leg.leg), seen_ends(first, leg.leg, NOT_TRANSLATED)
@@ -180,8 +211,8 @@ def _leg(first: Packet, leg: LegTrace, every: bool) -> Iterator[list[str]]:
         if ends != before:
             made = {*(seen or ())} ^ {*view} if seen is not None else ()
             by = ", ".join(sorted({each.device for each in made}))
-            told = f"{'from here on' if by else 'sent'} {change_text(before, ends)}"
-            yield [head, by, "translates" if by else "", "", "", told]
+            change = f"{'from here on' if by else 'sent'} {change_text(before, ends)}"
+            yield [head, by, "translates" if by else "", "", "", change]
             head = ""
         seen = view
         if bare and len(several) > 1 and not every:
@@ -189,7 +220,13 @@ def _leg(first: Packet, leg: LegTrace, every: bool) -> Iterator[list[str]]:
             head = ""
             continue
         for asked in several:
-            yield [head, str(asked.crossing.point), str(asked.crossing.direction), *_asked(asked)]
+            place = [str(asked.crossing.point), str(asked.crossing.direction)]
+            listed, number, text = _asked(asked)
+            why = None if state is None else why_there(told, leg.leg, asked, state)
+            for row in () if why is None else why_rows(why, every):
+                yield [head, *place, listed, *row]
+                head, place, listed = "", ["", ""], ""
+            yield [head, *place, listed, number, text]
             head = ""
     if not leg.path.arrived and all(asked.permits for asked in leg.asked):
         yield ["", word("unroutable"), "", "", "", leg.path.reason]

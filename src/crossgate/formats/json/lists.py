@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from datetime import datetime
 from typing import Any
 
+from crossgate.core.answers.why import Why
 from crossgate.core.lists.taken import Taken
 from crossgate.core.model.accesslist import AccessList, AnyEntry, AnyList, Entry
 from crossgate.core.model.ethernet import EthernetEntry, Stations, format_mac
@@ -15,7 +16,14 @@ from crossgate.core.model.window import open_at
 from crossgate.core.sets.minimise import fewest_lines
 from crossgate.core.wording.services import Sort
 from crossgate.core.wording.sets import Wording
-from crossgate.formats.json.parts import Document, lines_document, tls_document
+from crossgate.formats.json.parts import (
+    Document,
+    decider_document,
+    lines_document,
+    packet_document,
+    tls_document,
+)
+from crossgate.formats.json.trace import passed_document
 
 
 def lists_document(
@@ -140,3 +148,27 @@ def _stations(stations: Stations) -> list[str]:
         format_mac(value) + (f" wild {format_mac(wildcard)}" if wildcard else "")
         for value, wildcard in stations.patterns
     ]
+
+
+def why_document(plan: Plan, found: Sequence[tuple[AnyList[Any], Sequence[Why]]]) -> Document:
+    """Return `crossgate/why/1`: for each list and packet the entries that it passes, with the field
+    in which they differ, and the line that decides.
+    """
+    return {
+        "schema": "crossgate/why/1",
+        "plan": plan.files[0],
+        "lists": [
+            {
+                "list": access_list.name,
+                "packets": [
+                    {
+                        "packet": packet_document(each.packet),
+                        "passed": passed_document(each),
+                        "decided": decider_document(each.decider),
+                    }
+                    for each in several
+                ],
+            }
+            for access_list, several in found
+        ],
+    }
