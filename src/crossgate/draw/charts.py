@@ -19,6 +19,8 @@ from crossgate.draw.canvas import Sheet, sized
 from crossgate.draw.columns import LINE
 from crossgate.draw.style import MARKS, SMALL, TEXT, Theme, text_width
 
+_YEAR = 365
+"""Over so many days dates are told by month and year."""
 _MARGIN = 24.0
 _TITLE = 17.0
 
@@ -350,7 +352,9 @@ def _draw_dates(sheet: Sheet, window: Window, now: datetime, left: float, y: flo
         day: date = first + timedelta(days=number)
         x = at(datetime.combine(day, datetime.min.time()))
         sheet.line([(x, y + 8), (x, y + 34)], theme.quay, 1, above=3)
-        sheet.text(f"{day:%d %b}", x + 3, y + 6, SMALL, theme.quiet)
+        told = f"{day:%d %b}" if days < _YEAR else f"{day:%b %Y}"
+        if x + 3 + text_width(told, SMALL) <= left + wide:  # what else is told is beside it
+            sheet.text(told, x + 3, y + 6, SMALL, theme.quiet)
     sheet.text(f"{start:%a %Y-%m-%d %H:%M} to {end:%a %Y-%m-%d %H:%M}", left, y + 50, SMALL)
     sheet.line([(at(now), y + 8), (at(now), y + 38)], theme.deny, 2.6, above=5)
     sheet.text("now", at(now) + 5, y + 28, SMALL, theme.ink, strong=True)
