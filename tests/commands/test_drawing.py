@@ -118,6 +118,15 @@ def test_the_week_shows_when_windows_are_open_and_what_is_in_force(run: Run, dem
     }
 
 
+def test_dates_far_off_are_told_with_their_years(run: Run, demo: Path) -> None:
+    run("draw", "week", "dry-dock", "--at", "2026-11-30 12:00")
+    told = {each.replace("\xa0", " ") for each in texts(demo / "week.svg")}
+    assert "Nov 2026" in told
+    assert "Dec 2037" not in told  # it would stand in what is told beside it
+    run("draw", "week", "dry-dock", "--at", "2037-11-30 12:00")
+    assert "01 Dec" in {each.replace("\xa0", " ") for each in texts(demo / "week.svg")}
+
+
 def test_the_tally_is_drawn_once_there_is_one(run: Run, demo: Path) -> None:
     assert "no line of ternhaven.gate has decided yet" in run("draw", "tally").stderr
     run("verify", "--tally")
