@@ -13,12 +13,12 @@ from typing import Any
 from lxml import etree
 
 from crossgate.core.model.errors import PlanError
+from crossgate.formats.bounds import MOST_DOCUMENT
+from crossgate.formats.exchange.tree import xml_root
 
 NETCONF = "urn:ietf:params:xml:ns:netconf:base:1.0"
 Element = Any
 """An element of lxml, which has no types of its own."""
-MOST_OCTETS = 256 << 20
-"""No document is larger."""
 KEYS = {
     "acl": ("name",),
     "ace": ("name",),
@@ -60,28 +60,12 @@ def nc(name: str) -> str:
 
 
 def parsed(octets: bytes, what: str) -> Element:
-    """Read XML that somebody else has written: without entities, document types or other files.
-    Raises `PlanError`.
+    """Read XML that somebody else has written (`xml_root`), of a bounded length. Raises
+    `PlanError`.
     """
-    if len(octets) > MOST_OCTETS:
-        raise PlanError(f"{what} is longer than {MOST_OCTETS >> 20} MB")
-    parser = etree.XMLParser(
-        resolve_entities=False,
-        no_network=True,
-        load_dtd=False,
-        remove_comments=True,
-        remove_pis=True,
-        remove_blank_text=True,
-        huge_tree=False,
-    )
-    try:
-        root = etree.fromstring(octets, parser)
-    except etree.XMLSyntaxError as error:
-        raise PlanError(f"{what} is no XML: {error.msg}") from None
-    information: Any = root.getroottree().docinfo
-    if information.doctype:
-        raise PlanError(f"{what} has a document type, which may draw in other files")
-    return root
+    if len(octets) > MOST_DOCUMENT:
+        raise PlanError(f"{what} is longer than {MOST_DOCUMENT >> 20} MB")
+    return xml_root(octets, what)
 
 
 def written(element: Element) -> bytes:

@@ -15,10 +15,10 @@ import asyncssh
 from lxml import etree
 
 from crossgate.core.model.errors import PlanError
+from crossgate.formats.bounds import MOST_DOCUMENT
 from crossgate.formats.exchange.tree import NAMESPACES
 from crossgate.live.datastore import Datastore
 from crossgate.live.documents import (
-    MOST_OCTETS,
     NETCONF,
     Element,
     Fault,
@@ -169,7 +169,7 @@ class _Messages:
                 if chunk == b"":
                     return found
                 found += chunk
-            if len(self._waiting) + len(found) > MOST_OCTETS:
+            if len(self._waiting) + len(found) > MOST_DOCUMENT:
                 raise PlanError("a message is too long")
             more = await self._process.stdin.read(1 << 16)
             if not more:

@@ -175,7 +175,10 @@ def _read_json(path: Path, data: bytes) -> Tree:
     return found
 
 
-def _read_xml(path: Path, data: bytes) -> Tree:
+def xml_root(data: bytes, what: str) -> Any:
+    """Read XML that somebody else has written: without entities, document types or other files.
+    Raises `PlanError`.
+    """
     etree = _etree()
     parser = etree.XMLParser(
         resolve_entities=False,
@@ -183,17 +186,23 @@ def _read_xml(path: Path, data: bytes) -> Tree:
         load_dtd=False,
         remove_comments=True,
         remove_pis=True,
+        remove_blank_text=True,
         huge_tree=False,
     )
     try:
         root = etree.fromstring(data, parser)
     except etree.XMLSyntaxError as error:
-        raise PlanError(f"{path}: this is no XML: {error.msg}") from None
+        raise PlanError(f"{what}: this is no XML: {error.msg}") from None
     if root.getroottree().docinfo.doctype:
         raise PlanError(
-            f"{path} has a document type, which may draw in other files; take the <!DOCTYPE ...> "
+            f"{what} has a document type, which may draw in other files; take the <!DOCTYPE ...> "
             "out"
         )
+    return root
+
+
+def _read_xml(path: Path, data: bytes) -> Tree:
+    etree, root = _etree(), xml_root(data, str(path))
     while (
         etree.QName(root).namespace == _WRAPPING
         and len(root) == 1
