@@ -134,7 +134,7 @@ def test_every_claim_of_the_demo_is_seen_to_hold(run: Run, demo: Path) -> None:
     text = plan.read_text()
     plan.write_text(text.replace("    10 permit booking  ", "    10 deny   booking  ", 1))
     assert plan.read_text() != text
-    broken = run("rehearse", "--expectations", "--json")
+    broken = run("rehearse", "--expectations", "--json", "--within", "0.5")
     found = [json.loads(line) for line in broken.stdout.splitlines()]
     failed = [each["claim"] for each in found if each.get("held") is False]
     assert (broken.returncode, failed) == (1, ["expect permit booking kiosk-1 to manifest"])
@@ -150,7 +150,7 @@ def test_what_is_permitted_rejected_and_dropped(rehearsing: Callable[[str], Sess
         + "expect permit ping kiosk to gate over ipv6\n"
         + "expect permit ssh kiosk to ledger over ipv4\n"
     )
-    seen = [each["tried"][0]["seen"] for each in tried(session)]
+    seen = [each["tried"][0]["seen"] for each in tried(session, 0.5)]
     assert seen == [
         "answered",
         "refused at once",
@@ -194,7 +194,7 @@ def test_random_plans_fare_as_they_are_traced(
                             f"expect {words[verdict]} {service} {one} to {other} over "
                             f"ipv{int(family)}"
                         )
-    found = tried(rehearsing(text + "\n".join(claims) + "\n"))
+    found = tried(rehearsing(text + "\n".join(claims) + "\n"), 0.8)
     assert len(found) == len(claims) > 60
     assert [each for each in found if not each["held"]] == []
 

@@ -5,6 +5,7 @@ there.
 from __future__ import annotations
 
 import getpass
+import logging
 from collections.abc import Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
@@ -17,6 +18,9 @@ from crossgate.core.model.network import Device
 from crossgate.core.model.plan import Plan
 from crossgate.language.managing import NETCONF_PORT
 
+for _name in ("ncclient", "paramiko"):
+    # What they have to say of a failure is told in our words; theirs are for who listens.
+    logging.getLogger(_name).addHandler(logging.NullHandler())
 _MOST_AT_ONCE = 32
 """So many devices are asked at once."""
 
