@@ -26,9 +26,9 @@ from crossgate.live.drift import with_what_runs
 
 
 class Order(NamedTuple):
-    """The devices in their order, how many claims hold throughout, the `keep` lines that do not hold
-    in the end, and what else holds now and will not then, so that the plan does not want it; or
-    `broken`, the claim that each device which is left would break as the next.
+    """The devices in their order, how many claims hold throughout, the `keep` lines that do not
+    hold in the end, and what else holds now and will not then, so that the plan does not want it;
+    or `broken`, the claim that each device which is left would break as the next.
     """
 
     devices: tuple[str, ...]

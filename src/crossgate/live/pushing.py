@@ -242,7 +242,10 @@ def undo(
         journal.write(list(steps))
         tell(step.device, "runs what it ran before")
     if problems:
-        return f"{'; '.join(problems)}. What was done is kept in mind: crossgate push --undo tries again"
+        return (
+            f"{'; '.join(problems)}. What was done is kept in mind: "
+            "crossgate push --undo tries again"
+        )
     journal.end()
     if kept:
         return f"{', '.join(reversed(kept))} stays as it is now, all else runs what it ran before"

@@ -65,8 +65,8 @@ _WANTED = {
 
 
 class Attempt(NamedTuple):
-    """What is tried: a conversation, what the claim says becomes of it, who gets it and as what, whether
-    its source port is `fixed`, and what TLS it settles on, None for none.
+    """What is tried: a conversation, what the claim says becomes of it, who gets it and as what,
+    whether its source port is `fixed`, and what TLS it settles on, None for none.
     """
 
     conversation: Conversation

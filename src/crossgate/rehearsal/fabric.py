@@ -64,8 +64,8 @@ _HELLO = 4096
 _TIME_EXCEEDED = {Family.IPV4: 11, Family.IPV6: 3}
 _UNREACHABLE = {Family.IPV4: 3, Family.IPV6: 1}
 _PROHIBITED = {Family.IPV4: 13, Family.IPV6: 1}
-"""ICMP types, and the code of type unreachable for what is prohibited (RFC 1812 section 5.2.7.1, RFC
-4443 section 3.1); code 0 of that is that there is no route.
+"""ICMP types, and the code of type unreachable for what is prohibited (RFC 1812 section 5.2.7.1,
+RFC 4443 section 3.1); code 0 of that is that there is no route.
 """
 _SILENT = (FailureKind.DISCARDED, FailureKind.SOURCE_NOWHERE, FailureKind.NO_TRANSLATION)
 """Reasons of a packet's loss of which nobody is told."""
@@ -635,8 +635,6 @@ class Fabric:
         # What it has made of the packet itself it knows.
         view = tuple(each for each in seen if each.device != device)
         source = self._speaks_as(device, lost.crossing, packet)
-        if source is None:
-            return []
         told = frames.error_about(frame, read, source, kind, code)
         error = frames.read_frame(frames.framed(family, told))
         assert error is not None  # it has just been made
@@ -664,9 +662,7 @@ class Fabric:
             return way.path.devices[-1], _TIME_EXCEEDED[family], 0
         return way.path.devices[-1], _UNREACHABLE[family], 0
 
-    def _speaks_as(
-        self, device: str | None, crossing: Crossing | None, packet: Packet
-    ) -> Address | None:
+    def _speaks_as(self, device: str | None, crossing: Crossing | None, packet: Packet) -> Address:
         """Return the address from which a device tells of a packet: that of the interface by which
         it came, else its first one; what has none speaks as who was asked for.
         """

@@ -1,5 +1,5 @@
-"""Frames and packets as octets: what a list can ask for is read out of them, addresses and ports are
-written anew, and what devices themselves send is made.
+"""Frames and packets as octets: what a list can ask for is read out of them, addresses and ports
+are written anew, and what devices themselves send is made.
 
 Sources: RFC 791, RFC 8200, RFC 9293, RFC 768, RFC 792, RFC 4443; RFC 826 and RFC 4861 for address
 resolution; RFC 1071 and RFC 1624 for checksums.

@@ -1,5 +1,5 @@
-"""Devices of a rehearsal that answer NETCONF at their own addresses: what is committed there is what
-the network does from then on.
+"""Devices of a rehearsal that answer NETCONF at their own addresses: what is committed there is
+what the network does from then on.
 
 They are played in one process beside the loop, with a socket in each device's namespace; what a
 device runs is told to the loop as JSON, as all else is.
