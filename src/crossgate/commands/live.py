@@ -318,7 +318,7 @@ def _asked(
 
     if find_spec("ncclient") is None or find_spec("asyncssh") is None:
         raise PlanError(f"devices are asked by the packages ncclient and asyncssh: {EXTRA}")
-    from crossgate.live.devices import reached
+    from crossgate.live.devices import REHEARSED, reached
 
     for name in devices or ():
         if name not in plan.devices:
@@ -335,7 +335,7 @@ def _asked(
             "manage netconf 192.0.2.1 user ops"
         )
     found = [reached(plan, name, key) for name in dict.fromkeys(devices or managed)]
-    if os.environ.get("CROSSGATE_REHEARSAL"):
+    if os.environ.get(REHEARSED):
         from crossgate.live.played import played_there
 
         return [played_there(each, plan) for each in found]

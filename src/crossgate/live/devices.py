@@ -21,6 +21,8 @@ from crossgate.language.managing import NETCONF_PORT
 for _name in ("ncclient", "paramiko"):
     # What they have to say of a failure is told in our words; theirs are for who listens.
     logging.getLogger(_name).addHandler(logging.NullHandler())
+REHEARSED = "CROSSGATE_REHEARSAL"
+"""Tells commands that they run in a rehearsal: devices are those that are played there."""
 _MOST_AT_ONCE = 32
 """So many devices are asked at once."""
 

@@ -29,7 +29,7 @@ from crossgate.core.model.errors import PlanError
 from crossgate.core.model.network import Point
 from crossgate.core.model.plan import Plan
 from crossgate.language.reader import Reading
-from crossgate.live.devices import Running
+from crossgate.live.devices import REHEARSED, Running
 from crossgate.live.drift import coming_from, with_what_runs
 from crossgate.rehearsal.fabric import Fabric, Machine, Told, machines_of
 from crossgate.rehearsal.namespaces import (
@@ -48,8 +48,6 @@ _AT_ONCE = 64
 """So many frames of one machine are taken before it is the others' turn."""
 MOST_ASKED = 1 << 18
 """No question is longer, in octets."""
-INSIDE = "CROSSGATE_REHEARSAL"
-"""Tells commands that they run in a rehearsal: devices are those that are played there."""
 _OURS = "PYTHONSAFEPATH"
 """What this program tells its own helpers, and no other program."""
 _MOST_LINES = 1_000
@@ -428,7 +426,7 @@ class Rehearsal:
                 preexec_fn=inside,
                 cwd=said["folder"],
                 env={name: os.environ[name] for name in os.environ if name != _OURS}
-                | {INSIDE: "1"},
+                | {REHEARSED: "1"},
             )
         except OSError as error:
             status = 127 if isinstance(error, FileNotFoundError) else 126
