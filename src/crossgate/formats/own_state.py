@@ -62,6 +62,11 @@ def existing_folder(name: str) -> Path | None:
     return None
 
 
+def name_for_file(path: Path) -> str:
+    """Return the name under which the user's own folder keeps what belongs to a file."""
+    return sha256(os.fsencode(path.resolve())).hexdigest()[:24]
+
+
 def _tops() -> tuple[Path, Path]:
     """Return where the user's own folder may lie, the better place first."""
     from platformdirs import user_state_path

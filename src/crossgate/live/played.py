@@ -4,7 +4,6 @@ of who asks them; in a folder of the user's own.
 
 from __future__ import annotations
 
-import hashlib
 import os
 from collections.abc import Callable
 from pathlib import Path
@@ -16,7 +15,7 @@ from crossgate.core.model.errors import PlanError
 from crossgate.core.model.plan import Plan
 from crossgate.formats.exchange.asked import Given, Wanted, chosen
 from crossgate.formats.exchange.ietf import read, write
-from crossgate.formats.own_state import own_folder
+from crossgate.formats.own_state import name_for_file, own_folder
 from crossgate.live.datastore import Datastore, Later, kept
 from crossgate.live.devices import Reached
 from crossgate.live.documents import parsed
@@ -28,8 +27,7 @@ USER = "crossgate"
 
 def folder_of(plan: Plan) -> Path:
     """Return where the stand-ins of a plan keep what they have. Raises `PlanError`."""
-    path = os.fsencode(Path(plan.files[0]).resolve())
-    folder = own_folder("stand-ins") / hashlib.sha256(path).hexdigest()[:24]
+    folder = own_folder("stand-ins") / name_for_file(Path(plan.files[0]))
     folder.mkdir(mode=0o700, exist_ok=True)
     return folder
 

@@ -11,19 +11,17 @@ put back in reverse, unless they are to stay. What a killed push has left, `undo
 from __future__ import annotations
 
 import json
-import os
 import secrets
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager, suppress
 from dataclasses import asdict, dataclass, field
 from enum import StrEnum
 from functools import partial
-from hashlib import sha256
 from pathlib import Path
 
 from crossgate.core.model.errors import PlanError
 from crossgate.formats.disk import put_file
-from crossgate.formats.own_state import own_folder, taking_turns
+from crossgate.formats.own_state import name_for_file, own_folder, taking_turns
 from crossgate.live.devices import Reached, running, session
 from crossgate.live.documents import NETCONF, name_of, parsed, written
 
@@ -62,8 +60,7 @@ class Journal:
     """
 
     def __init__(self, plan: Path) -> None:
-        name = sha256(os.fsencode(plan.resolve())).hexdigest()[:24]
-        self.path = own_folder("pushes") / f"{name}.json"
+        self.path = own_folder("pushes") / f"{name_for_file(plan)}.json"
 
     def read(self) -> list[Step]:
         """Return the steps of a push that has not ended; nothing where there is none. Raises

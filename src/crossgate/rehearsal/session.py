@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 import json
 import os
 import select
@@ -20,7 +19,7 @@ from typing import Any
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.network import Point
 from crossgate.core.model.plan import Plan
-from crossgate.formats.own_state import own_folder
+from crossgate.formats.own_state import name_for_file, own_folder
 from crossgate.language.reader import Reading
 
 _MOST_SAID = 1 << 20
@@ -123,8 +122,7 @@ def meeting_place(path: Path) -> Iterator[Path]:
     folder = os.open(own_folder("rehearsals"), os.O_RDONLY | os.O_DIRECTORY)
     try:
         # The path of a socket is short, and that of the folder may be long (unix(7)).
-        name = hashlib.sha256(os.fsencode(path.resolve())).hexdigest()[:24]
-        yield Path(f"/proc/self/fd/{folder}", name)
+        yield Path(f"/proc/self/fd/{folder}", name_for_file(path))
     finally:
         os.close(folder)
 
