@@ -40,6 +40,7 @@ _ON_BOTH = {
     "tally": ("tally",),
 }
 _ON_DEMO = {
+    "lists-words": ("lists", "--words"),
     "trace": ("trace", "kiosk-1", "manifest", "tcp/8443", "-4", *AT),
     "trace-many": ("trace", "tickets", "servers", "booking", "domain", "ping", *AT),
     "points": ("points", "guest-1", "crane-2"),

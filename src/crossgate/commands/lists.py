@@ -52,6 +52,12 @@ def lists(
     taken: Annotated[
         bool, typer.Option("--taken", help="Tell of each line what the lines above take of it.")
     ] = False,
+    words: Annotated[
+        bool,
+        typer.Option(
+            "--words", help="Say each line in a sentence, with what lines above leave for it."
+        ),
+    ] = False,
     why: Annotated[
         str | None,
         typer.Option(
@@ -73,21 +79,22 @@ def lists(
     if on is not None:
         standing = plan.lists_on(on)
         chosen = [each for each in chosen if each in standing]
-    if short and taken:
+    if short and (taken or words):
         raise PlanError(
-            "--short shows no lines of lists, and --taken is about lines; leave one of both out"
+            f"--short shows no lines of lists, and --{'taken' if taken else 'words'} is about "
+            "lines; leave one of both out"
         )
     if why is not None:
         _tell_why(plan, chosen, why, when, as_json)
         return
-    told = {each.name: _taken(plan, each) for each in chosen} if taken else {}
+    told = {each.name: _taken(plan, each) for each in chosen} if taken or words else {}
     if as_json:
         from crossgate.formats.json.lists import lists_document
 
-        print_json(lists_document(plan, when, chosen, told))
+        print_json(lists_document(plan, when, chosen, told if taken else {}, told if words else {}))
         return
     from crossgate.show.console import quiet, strong, write
-    from crossgate.show.lists import lines, short_lines
+    from crossgate.show.lists import lines, short_lines, worded_lines
 
     hits: dict[str, dict[int | None, int]] = {each.name: {} for each in chosen}
     for (name, number), count in tallied(context, chosen).items():
@@ -100,6 +107,10 @@ def lists(
         write([f"{plan.files[0]} has no lists yet; a list starts as: list 12 standard ipv4"])
     if short:
         write(short_lines(plan, chosen, hits))
+        return
+    if words:
+        for each in chosen:
+            write(["", *worded_lines(plan, each, told[each.name])])
         return
     if any(each.windows for each in chosen):
         write([f"as in force at {when:%a %Y-%m-%d %H:%M}"])

@@ -20,6 +20,7 @@ from crossgate.core.model.network import PointKind
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import Service
 from crossgate.core.model.window import open_at
+from crossgate.core.wording.list_sentences import list_sentences
 from crossgate.core.wording.sentences import DOES
 from crossgate.core.wording.sets import Wording
 from crossgate.show.console import alert, count, leading_word, name, quiet, strong, word
@@ -44,20 +45,7 @@ def lines(
     counted. `taken` is what lines above take of some entries.
     """
     opened = open_at(plan.windows.values(), at)
-    head = f"list {strong(access_list.name)}  {access_list.kind} {access_list.about}"
-    yield f"{head}  {quiet(str(access_list.place))}"
-    placements = [
-        placement for placement in plan.every_placement if placement.access_list == access_list.name
-    ]
-    for placement in placements:
-        members = [
-            each.owner if each.kind is PointKind.HOST else str(each)
-            for each in plan.hosts_at(placement)
-            if each != placement.point
-        ]
-        yield f"  {placement.where}" + quiet(f"  {', '.join(members)}" * bool(members))
-    if not placements:
-        yield alert("  placed nowhere")
+    yield from _head(plan, access_list)
     wording = Wording(plan) if taken else None
     rows = [
         (note.place.line, ["", "", *[""] * bool(hits), quiet(f"note: {note.text}")])
@@ -87,6 +75,46 @@ def lines(
     yield from columns(
         ([name(each), quiet(meaning)] for each, meaning in _meanings(access_list).items()), indent=4
     )
+
+
+def worded_lines(
+    plan: Plan, access_list: AnyList[Any], taken: Mapping[int, Taken]
+) -> Iterator[str]:
+    """Yield a list in sentences: its head and places, its notes, and what each line says.
+
+    `taken` is what lines above take of some entries.
+    """
+    yield from _head(plan, access_list)
+    yield from (f"  {quiet(f'note: {note.text}')}" for note in access_list.notes)
+    comments = {each.number: f'  "{each.comment}"' for each in access_list.entries if each.comment}
+    yield from columns(
+        (
+            [
+                "" if each.number is None else str(each.number),
+                each.text + quiet(comments.get(each.number or 0, "")),
+            ]
+            for each in list_sentences(plan, access_list, taken)
+        ),
+        indent=2,
+    )
+
+
+def _head(plan: Plan, access_list: AnyList[Any]) -> Iterator[str]:
+    """Yield what a list is, where it is written, and where it stands."""
+    head = f"list {strong(access_list.name)}  {access_list.kind} {access_list.about}"
+    yield f"{head}  {quiet(str(access_list.place))}"
+    placements = [
+        placement for placement in plan.every_placement if placement.access_list == access_list.name
+    ]
+    for placement in placements:
+        members = [
+            each.owner if each.kind is PointKind.HOST else str(each)
+            for each in plan.hosts_at(placement)
+            if each != placement.point
+        ]
+        yield f"  {placement.where}" + quiet(f"  {', '.join(members)}" * bool(members))
+    if not placements:
+        yield alert("  placed nowhere")
 
 
 def _taken_lines(wording: Wording, access_list: AnyList[Any], taken: Taken) -> Iterator[str]:

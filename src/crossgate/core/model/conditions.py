@@ -43,6 +43,10 @@ class SourcePorts(Condition):
         """The ports."""
         return Qualifiers(source_ports=self.ports)
 
+    def explained(self) -> str:
+        """Return from which ports it comes."""
+        return f"from {self}"
+
     def refusal(self, able: Abilities) -> str:
         """Return nothing: whether ports can be asked for depends on each protocol of the
         service.
@@ -72,6 +76,12 @@ class Flags(Condition):
     def meaning(self) -> object:
         """The tests, however they are written."""
         return self.tests
+
+    def explained(self) -> str:
+        """Return which flags are set."""
+        if self.tests == ESTABLISHED:
+            return "on a connection that is under way (ACK or RST is set)"
+        return f"with the TCP {self}"
 
     def refusal(self, able: Abilities) -> str:
         """Return why a format cannot ask for the flags: some can ask for all of them together, for
@@ -103,6 +113,10 @@ class Fragments(Condition):
         """That it is one."""
         return Qualifiers(fragments=True)
 
+    def explained(self) -> str:
+        """Return that it is a later fragment."""
+        return "as a fragment that is not the first"
+
 
 @dataclass(frozen=True, slots=True)
 class Dscp(Condition):
@@ -118,6 +132,10 @@ class Dscp(Condition):
     def qualifiers(self) -> Qualifiers:
         """The codepoint."""
         return Qualifiers(dscp=self.value)
+
+    def explained(self) -> str:
+        """Return its marking."""
+        return f"marked {self}"
 
     def refusal(self, able: Abilities) -> str:
         """Return why a format cannot ask for it."""

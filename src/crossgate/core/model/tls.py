@@ -114,8 +114,8 @@ class TlsTest(Condition):
         )
 
     def explained(self) -> str:
-        """Return that it depends on the TLS."""
-        return "by its TLS"
+        """Return which TLS it is to speak."""
+        return f"speaking {self}".replace("tls", "TLS", 1)
 
 
 class Spoken(NamedTuple):

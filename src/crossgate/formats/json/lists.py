@@ -14,6 +14,7 @@ from crossgate.core.model.network import PointKind
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.window import open_at
 from crossgate.core.sets.minimise import fewest_lines
+from crossgate.core.wording.list_sentences import list_sentences
 from crossgate.core.wording.services import Sort
 from crossgate.core.wording.sets import Wording
 from crossgate.formats.json.parts import (
@@ -31,23 +32,37 @@ def lists_document(
     at: datetime,
     lists: Iterable[AnyList[Any]],
     taken: Mapping[str, Mapping[int, Taken]],
+    worded: Mapping[str, Mapping[int, Taken]],
 ) -> Document:
     """Return `crossgate/lists/1`: lists as they are read, with what their names stand for; of those
-    in `taken` what lines above take of each.
+    in `taken` what lines above take of each, those in `worded`, with the same, in sentences too.
     """
     opened = open_at(plan.windows.values(), at)
     return {
         "schema": "crossgate/lists/1",
         "plan": plan.files[0],
         "at": at.isoformat(),
-        "lists": [_list(plan, each, opened, taken.get(each.name)) for each in lists],
+        "lists": [
+            _list(plan, each, opened, taken.get(each.name), worded.get(each.name)) for each in lists
+        ],
     }
 
 
 def _list(
-    plan: Plan, access_list: AnyList[Any], opened: frozenset[str], taken: Mapping[int, Taken] | None
+    plan: Plan,
+    access_list: AnyList[Any],
+    opened: frozenset[str],
+    taken: Mapping[int, Taken] | None,
+    worded: Mapping[int, Taken] | None,
 ) -> Document:
     wording = None if taken is None else Wording(plan)
+    sentences: dict[int | None, Document] = (
+        {}
+        if worded is None
+        else {
+            each.number: {"words": each.text} for each in list_sentences(plan, access_list, worded)
+        }
+    )
     return {
         "list": access_list.name,
         "kind": str(access_list.kind),
@@ -97,6 +112,7 @@ def _list(
                     if taken is None or wording is None
                     else {"taken": _taken(wording, taken.get(entry.number))}
                 ),
+                **sentences.get(entry.number, {}),
             }
             for entry in access_list.entries
         ],
@@ -104,6 +120,7 @@ def _list(
             "action": str(access_list.otherwise.action),
             "written": access_list.otherwise.written,
             "line": access_list.otherwise.place.line,
+            **sentences.get(None, {}),
         },
     }
 
