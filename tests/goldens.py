@@ -41,6 +41,8 @@ _ON_BOTH = {
 }
 _ON_DEMO = {
     "lists-words": ("lists", "--words"),
+    "about-host": ("about", "kiosk-1", *AT),
+    "about-group": ("about", "terminal", *AT),
     "trace": ("trace", "kiosk-1", "manifest", "tcp/8443", "-4", *AT),
     "trace-many": ("trace", "tickets", "servers", "booking", "domain", "ping", *AT),
     "points": ("points", "guest-1", "crane-2"),

@@ -29,6 +29,7 @@ from crossgate.formats.exchange.registry import MOST_PREFIXES, format_named
 if TYPE_CHECKING:
     import pyarrow as pa
 
+    from crossgate.core.answers.about.values import About
     from crossgate.core.answers.compare import Difference
     from crossgate.core.answers.points import Points
     from crossgate.core.answers.reach import Reached
@@ -48,6 +49,7 @@ __all__ = [
     "Trace",
     "Verdict",
     "When",
+    "about",
     "addresses",
     "check",
     "compare",
@@ -187,6 +189,19 @@ def points(plan: Plan, source: str, destination: str) -> list[Points]:
     from crossgate.core.network.ways import Network
 
     return places(Network(plan), source, destination)
+
+
+def about(plan: Plan, word: str, *, at: datetime | None = None) -> list[About]:
+    """Return what a word is: a name of the plan, a point, an address, a service such as `tcp/443`,
+    or `vlan 80`; every thing that has the name.
+
+    Windows are told as they are `at` a time, without one now. Raises `PlanError` for what is
+    nothing.
+    """
+    from crossgate.core.answers.about import about as told
+    from crossgate.core.network.ways import Network
+
+    return told(Network(plan), word, at or datetime.now().replace(second=0, microsecond=0))
 
 
 def export(

@@ -118,6 +118,8 @@ def test_words_are_explained_where_they_stand(demo: Path) -> None:
         assert "placed outbound on lighthouse.v160" in await hover(
             client, document, place(text, "place 12", 6)
         )
+        kiosk = await hover(client, document, place(text, "kiosk-1   to manifest", 2))
+        assert "asked about what it sends: `kiosk-port` inbound on jetty.3" in kiosk
         assert "interface **breakwater.quay**: 192.0.2.1" in await hover(
             client, document, place(text, "by breakwater.quay", 14)
         )

@@ -94,6 +94,16 @@ complete_subnet = _completes(
 complete_set = _completes(lambda plan: ["any", *plan.names()])
 complete_hosts = _completes(lambda plan: [*plan.hosts, *plan.groups, *plan.segments, *plan.devices])
 complete_name = _completes(lambda plan: plan.names(), commas=True)
+complete_about = _completes(
+    lambda plan: [
+        *plan.names(),
+        *_points(plan),
+        *plan.services,
+        *plan.windows,
+        *plan.every_list,
+        "vlan",
+    ]
+)
 complete_list = _completes(lambda plan: list(plan.every_list))
 
 

@@ -41,8 +41,14 @@ COMMANDS = {
         "lists",
         "lists",
         _ASK,
-        ("lists kiosk-fence 12", "lists --short --on lighthouse", "lists 12 --at 'mon 23:00'"),
+        (
+            "lists kiosk-fence 12",
+            "lists --words 110",
+            "lists --short --on lighthouse",
+            "lists 12 --at 'mon 23:00'",
+        ),
     ),
+    "about": Listed("about", "about", _ASK, ("about kiosk-1", "about tcp/443", "about vlan 80")),
     "trace": Listed(
         "trace",
         "trace",

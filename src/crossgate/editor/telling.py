@@ -5,6 +5,7 @@ does, whether an expectation holds.
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
+from datetime import datetime
 from typing import Any
 
 from crossgate.core.model.accesslist import AccessList, AnyEntry, AnyList, Entry
@@ -114,13 +115,23 @@ def _name(plan: Plan, name: str) -> Iterator[str]:
         f"{meaning.kind} **{name}**: "
         f"{_several(list(map(str, meaning.patterns))) or 'no addresses of its own'}"
     )
-    stands = [
-        f"`{each.access_list}` {each.direction}"
-        for each in plan.every_placement
-        if str(each.point).removeprefix("subnet ") == name
-    ]
-    if stands:
-        yield f"lists here: {_several(stands)}"
+    from crossgate.core.answers.about import about
+    from crossgate.core.answers.about.met import RECEIVED, SENT, THERE
+    from crossgate.core.network.ways import Network
+
+    (told, *_) = about(Network(plan), name, datetime.now())
+    for heading, lead in (
+        (SENT, "asked about what it sends"),
+        (RECEIVED, "asked about what it gets"),
+        (THERE, "lists here"),
+    ):
+        met = [
+            f"`{each.access_list.name}` {each.where}"
+            for each in told.met
+            if each.heading == heading
+        ]
+        if met:
+            yield f"{lead}: {_several(list(dict.fromkeys(met)))}"
 
 
 def _service(plan: Plan, name: str) -> Iterator[str]:

@@ -80,6 +80,48 @@ def open_at(windows: Iterable[Window], moment: datetime) -> frozenset[str]:
     return frozenset(window.name for window in windows if window.is_open(moment))
 
 
+def changes(windows: Sequence[Window], after: datetime) -> Iterator[datetime]:
+    """Yield the moments behind one at which another set of windows is open, in order; without end
+    where one opens every week and shuts again.
+    """
+    opened = open_at(windows, after)
+    moment = after
+    quiet_until = _shifted(after, timedelta(minutes=2 * WEEK_MINUTES))
+    while (turn := _next_turn(windows, moment)) is not None:
+        moment = turn
+        now = open_at(windows, moment)
+        if now != opened:
+            opened = now
+            yield moment
+            quiet_until = _shifted(moment, timedelta(minutes=2 * WEEK_MINUTES))
+        elif moment > quiet_until and not _spans_left(windows, moment):
+            return  # weekly hours alone, and a whole week of them changed nothing
+
+
+def _spans_left(windows: Sequence[Window], moment: datetime) -> bool:
+    """Whether some window of one span still opens or closes behind a moment."""
+    return any(each.closes is not None and each.closes > moment for each in windows)
+
+
+def _next_turn(windows: Sequence[Window], after: datetime) -> datetime | None:
+    """Return the next moment at which some window opens or closes; None where none does again."""
+    found = [
+        bound
+        for each in windows
+        for bound in (each.opens, each.closes)
+        if bound is not None and bound > after
+    ]
+    midnight = after.replace(hour=0, minute=0, second=0, microsecond=0)
+    monday = midnight - timedelta(days=after.weekday())
+    for turn in {turn for each in windows for turn in each.turns()}:
+        for week in (0, WEEK_MINUTES):
+            moment = _shifted(monday, timedelta(minutes=turn + week))
+            if moment > after:
+                found.append(moment)
+                break
+    return min(found, default=None)
+
+
 def states(windows: Sequence[Window], minute: int | None = None) -> dict[frozenset[str], datetime]:
     """Return every set of windows that can be open together, each with a moment at which it is.
 

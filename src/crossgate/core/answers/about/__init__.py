@@ -1,0 +1,60 @@
+"""What a word of a plan is: what it holds, which machines are in it, and every list that its packets
+meet.
+
+A word may be several things at once, a service of the plan and a protocol of IANA's: each is told.
+Where the text of the plan uses it is for whoever has that text (`language.uses`).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from datetime import datetime
+
+from crossgate.core.answers.about import places, services
+from crossgate.core.answers.about.values import About
+from crossgate.core.model import iana
+from crossgate.core.model.address import looks_like_address
+from crossgate.core.model.errors import PlanError, nearest
+from crossgate.core.network.ways import Network
+
+
+def about(network: Network, word: str, at: datetime) -> list[About]:
+    """Return what a word is, every thing of its name; windows are told as they are `at` a time.
+
+    Raises `PlanError` where it is nothing that the plan or IANA knows.
+    """
+    plan = network.plan
+    found = list(_everything(network, word, at))
+    if not found:
+        known = [*plan.names(), *plan.services, *plan.windows, *plan.every_list]
+        near = nearest(word, [*known, *iana.services(), *iana.protocols()])
+        mend = f"; there is {near}" if near else ""
+        raise PlanError(f"the plan has nothing called {word}, and IANA neither{mend}")
+    return found
+
+
+def _everything(network: Network, word: str, at: datetime) -> Iterator[About]:
+    plan = network.plan
+    if word.startswith("vlan "):
+        yield places.of_vlan(plan, word)
+        return
+    if looks_like_address(word) and not word.isdigit():
+        yield places.of_addresses(network, word)
+        return
+    if word in plan.hosts:
+        yield places.of_host(network, plan.hosts[word])
+    elif word in plan.segments:
+        yield places.of_segment(plan, plan.segments[word])
+    elif word in plan.devices:
+        yield places.of_device(plan, plan.devices[word])
+    elif word in plan.groups:
+        yield places.of_group(plan, word)
+    elif word.partition(".")[0] in plan.devices and "." in word:
+        yield places.of_point(plan, plan.point(word))
+    if word in plan.services:
+        yield services.of_service(plan, word)
+    if word in plan.windows:
+        yield services.of_window(plan, plan.windows[word], at)
+    if word in plan.every_list:
+        yield services.of_list(plan, plan.every_list[word])
+    yield from services.registered(plan, word)

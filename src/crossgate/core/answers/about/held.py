@@ -1,0 +1,94 @@
+"""Which entries of lists take in some addresses, or some packets of a service, under another word
+than their own.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from typing import NamedTuple
+
+from crossgate.core.model.accesslist import AccessList
+from crossgate.core.model.address import Family, Pattern
+from crossgate.core.model.plan import Plan
+from crossgate.core.model.service import ServiceTerm
+
+
+class Held(NamedTuple):
+    """Entries of a list that take in what a word stands for under another word: their numbers, that
+    word, and the part of the entry in which it is, `from`, `to` or `service`.
+    """
+
+    access_list: AccessList
+    numbers: tuple[int, ...]
+    word: str
+    part: str
+
+
+def held_by(plan: Plan, patterns: Iterable[Pattern], own: str) -> tuple[Held, ...]:
+    """Return the entries that ask for some of the addresses of some patterns by another word than
+    their own; `any` says nothing of them.
+    """
+    by_family = {family: [e for e in patterns if e.family is family] for family in Family}
+    known: dict[tuple[Family, str], bool] = {}
+    found: dict[tuple[str, str, str], list[int]] = {}
+    for access_list in plan.lists.values():
+        family = access_list.family
+        wanted = by_family[family]
+        for entry in access_list.entries if wanted else ():
+            for part, addresses in (("from", entry.source), ("to", entry.destination)):
+                word = addresses.text
+                if word in ("any", own):
+                    continue
+                if (family, word) not in known:
+                    known[family, word] = overlap(wanted, addresses.patterns)
+                if known[family, word]:
+                    found.setdefault((access_list.name, word, part), []).append(entry.number)
+    return _asheld_by(plan, found)
+
+
+def asked_by(plan: Plan, terms: Iterable[ServiceTerm], own: str) -> tuple[Held, ...]:
+    """Return the entries that ask for some packets of some terms by another word than their own;
+    `ip` says nothing of them.
+    """
+    wanted = list(terms)
+    known: dict[tuple[Family, str], bool] = {}
+    found: dict[tuple[str, str, str], list[int]] = {}
+    for access_list in plan.lists.values():
+        for entry in access_list.entries:
+            word = entry.service.text
+            if word in ("ip", own):
+                continue
+            key = access_list.family, word
+            if key not in known:
+                known[key] = any(share(a, b) for a in wanted for b in entry.service.terms)
+            if known[key]:
+                found.setdefault((access_list.name, word, "service"), []).append(entry.number)
+    return _asheld_by(plan, found)
+
+
+def _asheld_by(plan: Plan, found: dict[tuple[str, str, str], list[int]]) -> tuple[Held, ...]:
+    return tuple(
+        Held(plan.lists[name], tuple(numbers), word, part)
+        for (name, word, part), numbers in found.items()
+    )
+
+
+def share(one: ServiceTerm, other: ServiceTerm) -> bool:
+    """Whether some packet is of both terms, which ask for a protocol."""
+    if one.protocol is None or one.protocol != other.protocol:
+        return False
+    if one.ports is not None and other.ports is not None:
+        return any(a <= d and c <= b for a, b in one.ports for c, d in other.ports)
+    if one.icmp_type is not None and other.icmp_type is not None:
+        return one.icmp_type == other.icmp_type and (
+            one.icmp_code is None or other.icmp_code in (None, one.icmp_code)
+        )
+    return True
+
+
+def overlap(patterns: Iterable[Pattern], others: Iterable[Pattern]) -> bool:
+    """Whether some address is of some of both patterns."""
+    held = list(others)
+    return any(
+        one.family is other.family and one.overlaps(other) for one in patterns for other in held
+    )
