@@ -41,6 +41,7 @@ _ON_BOTH = {
 }
 _ON_DEMO = {
     "lists-words": ("lists", "--words"),
+    "trace-week": ("trace", "duty", "crane-1", "ssh", "--week", *AT),
     "about-host": ("about", "kiosk-1", *AT),
     "about-group": ("about", "terminal", *AT),
     "trace": ("trace", "kiosk-1", "manifest", "tcp/8443", "-4", *AT),

@@ -361,9 +361,9 @@ def clock(plan: Plan) -> datetime:
     return datetime.now(ZoneInfo(plan.zone) if plan.zone else None).replace(tzinfo=None)
 
 
-def moment(text: str | None, plan: Plan) -> datetime:
-    """Return the time that `--at` says, now when it is not given: a bare time is today's, a weekday
-    the coming one. Raises `PlanError`.
+def moment(text: str | None, plan: Plan, option: str = "--at") -> datetime:
+    """Return the time that `--at` or another option says, now when it is not given: a bare time is
+    today's, a weekday the coming one. Raises `PlanError`.
     """
     from crossgate.core.model.window import DAY_MINUTES, DAYS, WEEK_MINUTES, minute_of_week
     from crossgate.language import times
@@ -379,7 +379,7 @@ def moment(text: str | None, plan: Plan) -> datetime:
         found = times.moment(words)
         words.end()
     except PlanError as error:
-        raise PlanError(f"--at {text}: {error.message}") from None
+        raise PlanError(f"{option} {text}: {error.message}") from None
     if found.date is not None:
         return found.date
     assert found.minute is not None

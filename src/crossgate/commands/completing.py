@@ -104,6 +104,9 @@ complete_about = _completes(
         "vlan",
     ]
 )
+complete_week = _completes(
+    lambda plan: [*plan.windows, *plan.hosts, *plan.devices, *_interfaces(plan), *plan.services]
+)
 complete_list = _completes(lambda plan: list(plan.every_list))
 
 

@@ -24,6 +24,7 @@ from crossgate.commands.completing import (
     complete_hosts,
     complete_list,
     complete_service,
+    complete_week,
 )
 from crossgate.core.model.address import Address
 from crossgate.core.model.errors import PlanError, unknown
@@ -198,35 +199,79 @@ def grid(
     tell_missed(missed)
 
 
-@draw.command(epilog=examples("draw week", "draw week night --at 'mon 23:00'"))
+@draw.command(
+    epilog=examples(
+        "draw week", "draw week night --at 'mon 23:00'", "draw week duty crane-1 ssh --out week.png"
+    )
+)
 def week(
     context: typer.Context,
-    windows: Annotated[
+    words: Annotated[
         list[str] | None,
-        typer.Argument(metavar="[WINDOW...]", help="Default: every window of the plan."),
+        typer.Argument(
+            metavar="[WINDOW... | FROM TO SERVICE]",
+            autocompletion=complete_week,
+            help="Windows, or a conversation. Default: every window of the plan.",
+        ),
     ] = None,
     at: AtOption = None,
     out: OutOption = None,
     size: SizeOption = None,
     dark: DarkOption = False,
 ) -> None:
-    """Draw when windows are open, and which entries are in force then."""
-    from crossgate.draw.charts import week_sheet
+    """Draw when windows are open, and which entries are in force then; or how a conversation fares
+    over the week.
+    """
+    plan, given = load(context), words or []
+    now = moment(at, plan)
+    if len(given) == 3 and not all(each in plan.windows for each in given):
+        sheet = _hours_sheet(plan, (given[0], given[1], given[2]), now, dark, size)
+    else:
+        sheet = _windows_sheet(plan, given, now, dark, size)
+    save(plan, sheet, out or Path("week.svg"))
 
-    plan = load(context)
-    for name in windows or []:
+
+def _windows_sheet(
+    plan: Plan, names: Sequence[str], now: datetime, dark: bool, size: str | None
+) -> Sheet:
+    """Return when windows are open, all where none is named. Raises `PlanError`."""
+    from crossgate.draw.week import week_sheet
+
+    for name in names:
         if name not in plan.windows:
-            raise PlanError(unknown("window", name, list(plan.windows)))
-    chosen = [plan.windows[name] for name in dict.fromkeys(windows or plan.windows)]
+            raise PlanError(
+                f"{unknown('window', name, list(plan.windows))}; a conversation is three words: "
+                "FROM TO SERVICE"
+            )
+    chosen = [plan.windows[name] for name in dict.fromkeys(names or plan.windows)]
     if not chosen:
         raise PlanError(
             f"{plan.files[0]} has no windows; one is as: window night daily 22:00-05:30"
         )
-    save(
-        plan,
-        week_sheet(chosen, entries_by_window(plan), moment(at, plan), _theme(dark), _size(size)),
-        out or Path("week.svg"),
-    )
+    return week_sheet(chosen, entries_by_window(plan), now, _theme(dark), _size(size))
+
+
+def _hours_sheet(
+    plan: Plan, asked: tuple[str, str, str], now: datetime, dark: bool, size: str | None
+) -> Sheet:
+    """Return how the conversations of a source, a destination and a service fare over the week.
+    Raises `PlanError`.
+    """
+    from crossgate.core.answers.hours import WEEK, hours
+    from crossgate.core.answers.traces import Choice
+    from crossgate.core.answers.traces import asked as conversations_of
+    from crossgate.core.model.conditions import When
+    from crossgate.core.network.ways import Network
+    from crossgate.draw.week import hours_sheet, week_of
+
+    network, monday = Network(plan), week_of(now)
+    source, destination, service = asked
+    found = [
+        hours(network, each, When(monday), monday + WEEK)
+        for wanted in conversations_of(network, [source], [destination], [service], Choice())
+        for each in wanted.conversations
+    ]
+    return hours_sheet(found, now, _theme(dark), _size(size))
 
 
 @draw.command(name="list", epilog=examples("draw list guest-fence", "draw list 110 --out 110.png"))

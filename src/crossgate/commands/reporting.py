@@ -175,8 +175,8 @@ def _network(plan: Plan) -> str:
 
 def _week(plan: Plan, when: datetime) -> str:
     from crossgate.commands.drawing import entries_by_window
-    from crossgate.draw.charts import week_sheet
     from crossgate.draw.style import LIGHT
+    from crossgate.draw.week import week_sheet
     from crossgate.report.pages import themed
 
     if not plan.windows:

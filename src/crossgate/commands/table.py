@@ -56,6 +56,7 @@ COMMANDS = {
         (
             "trace kiosk-1 manifest tcp/8443",
             "trace kiosk-1 crane-2 ping --why",
+            "trace duty crane-1 ssh --week",
             "trace tickets servers booking domain ping",
             "trace visitor manifest https --as duty",
         ),

@@ -20,6 +20,7 @@ from crossgate.commands.common import (
     circumstances,
     family_of,
     load,
+    moment,
     print_json,
     progress,
     tell_mistaken,
@@ -30,8 +31,17 @@ from crossgate.core.model.errors import PlanError
 from crossgate.core.model.packet import CLIENT_PORT, MOST_PORT
 
 if TYPE_CHECKING:
-    from crossgate.core.model.service import FlagTest
+    from collections.abc import Sequence
+    from datetime import datetime
 
+    from crossgate.core.answers.traces import Wanted
+    from crossgate.core.model.conditions import When
+    from crossgate.core.model.plan import Plan
+    from crossgate.core.model.service import FlagTest
+    from crossgate.core.network.ways import Network
+
+_MOST_IN_FULL = 2
+"""Of more conversations than these each is one line where they are shown over time."""
 _ENDS = (
     "A host, device, point or address; several by commas; a group or subnet stands for its hosts."
 )
@@ -96,6 +106,18 @@ def trace(
             "--why", help="Show why the lines above the one that decides did not, line by line."
         ),
     ] = False,
+    week: Annotated[
+        bool,
+        typer.Option(
+            "--week", help="Show from when to when which verdict, for a week from --at on."
+        ),
+    ] = False,
+    until: Annotated[
+        str | None,
+        typer.Option(
+            metavar="DATE", help="The same up to the end of a date, or to a time as --at takes it."
+        ),
+    ] = None,
     all_paths: Annotated[
         bool,
         typer.Option(
@@ -123,6 +145,16 @@ def trace(
 
     if (full or why) and short:
         raise PlanError(f"--{'full' if full else 'why'} and --short exclude each other")
+    over_time = "--until" if until is not None else "--week" if week else ""
+    alone = {
+        "--why": why,
+        "--all-paths": all_paths,
+        "--draw": drawn is not None,
+        "--tally": tally,
+        "--expect": expect is not None,
+    }
+    for option in (each for each, given in alone.items() if given and over_time):
+        raise PlanError(f"{option} is about one time, and {over_time} about many; leave one out")
     plan = load(context)
     when = circumstances(plan, at, flood, tls, cipher)
     network = Network(plan)
@@ -138,6 +170,10 @@ def trace(
         services,
         Choice(source_port, spoofed, family_of(only_ipv4, only_ipv6), _flags(flags)),
     )
+    if over_time:
+        detail = True if full else False if short else None
+        _tell_over_time(network, wanted, when, until, every, detail, as_json)
+        return
     told = [
         (each, tracer.alternatives(conversation) if all_paths else [tracer.trace(conversation)])
         for each in progress(wanted, len(wanted), "tracing")
@@ -185,6 +221,57 @@ def trace(
         if not as_json:
             typer.echo(f"expected {VERDICTS[expect]}, but it is {', '.join(verdicts)}", err=True)
         raise typer.Exit(1)
+
+
+def _tell_over_time(
+    network: Network,
+    wanted: Sequence[Wanted],
+    when: When,
+    until: str | None,
+    every: bool,
+    full: bool | None,
+    as_json: bool,
+) -> None:
+    """Show how conversations fare from a time on, for a week or until a time: in `full`, in a line
+    each, or with None in full where they are few. Raises `PlanError` where that is not after it.
+    """
+    from crossgate.core.answers.hours import hours
+
+    end = _end(network.plan, when.at, until)
+    found = [hours(network, each, when, end) for asked in wanted for each in asked.conversations]
+    if as_json:
+        from crossgate.formats.json.hours import hours_document
+
+        print_json(hours_document(network.plan, when, end, found))
+        return
+    from crossgate.show.console import write
+    from crossgate.show.hours import lines, short_lines
+
+    if full is False or (full is None and len(found) > _MOST_IN_FULL):
+        write(short_lines(found))
+        return
+    for number, each in enumerate(found):
+        write([""] * bool(number))
+        write(lines(each, every))
+
+
+def _end(plan: Plan, start: datetime, until: str | None) -> datetime:
+    """Return the end of the time that is asked about: a week from its start, or what `--until`
+    says. Raises `PlanError`.
+    """
+    from datetime import timedelta
+
+    from crossgate.core.answers.hours import WEEK
+
+    if until is None:
+        return start + WEEK
+    if until.count("-") == 2 and ":" not in until:
+        end = moment(f"{until} 00:00", plan, "--until") + timedelta(days=1)
+    else:
+        end = moment(until, plan, "--until")
+    if end <= start:
+        raise PlanError(f"--until {until} is not after {start:%a %Y-%m-%d %H:%M}")
+    return end
 
 
 def _flags(text: str | None) -> FlagTest | None:

@@ -1,11 +1,8 @@
-"""Charts of answers: who reaches whom, what each entry takes, how often lines have decided, and
-when windows are open.
-"""
+"""Charts of answers: who reaches whom, what each entry takes, and how often lines have decided."""
 
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from datetime import date, datetime, timedelta
 from math import log10
 from typing import Any, NamedTuple
 
@@ -14,13 +11,10 @@ from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.model.accesslist import AccessList, Action, AnyEntry, AnyList
 from crossgate.core.model.address import Family
 from crossgate.core.model.condition import State
-from crossgate.core.model.window import DAY_MINUTES, DAYS, WEEK_MINUTES, Window
 from crossgate.draw.canvas import Sheet, sized
 from crossgate.draw.columns import LINE
 from crossgate.draw.style import MARKS, SMALL, TEXT, Theme, text_width
 
-_YEAR = 365
-"""Over so many days dates are told by month and year."""
 _MARGIN = 24.0
 _TITLE = 17.0
 
@@ -233,131 +227,6 @@ def bars_sheet(
         sheet.box(x, y - 9, 20, 11, "none", theme.quiet if color == theme.paper else color, above=3)
         sheet.text(what, x + 26, y, SMALL, theme.quiet)
     return sheet
-
-
-# ---- When windows are open
-
-_HOUR = 24.0
-_DAY_ROW = 20.0
-
-
-def week_sheet(
-    windows: Sequence[Window],
-    entries: Mapping[str, Sequence[str]],
-    now: datetime,
-    theme: Theme,
-    size: Size = None,
-    title: str = "When windows are open",
-) -> Sheet:
-    """Draw the hours of a week for each window, dated ones as a calendar, with the entries that are
-    in force then, and where now is.
-    """
-    left = _MARGIN + 46
-    width = left + 24 * _HOUR + 380
-    heights = [_DAY_ROW * 7 + 62 if _weekly(each) else 110.0 for each in windows]
-    height = 58 + sum(heights) + 26
-    sheet = Sheet(width, height, theme, sized(width, height, size))
-    sheet.text(title, _MARGIN, 30, _TITLE, strong=True, gid="title")
-    y = 58.0
-    for window, own in zip(windows, heights, strict=True):
-        sheet.text(window.name, _MARGIN, y + 12, TEXT + 2, strong=True, gid=f"window {window.name}")
-        _entries_beside(sheet, entries.get(window.name, ()), left + 24 * _HOUR + 20, y + 34)
-        (_draw_week if _weekly(window) else _draw_dates)(sheet, window, now, left, y + 34)
-        y += own
-    return sheet
-
-
-def _weekly(window: Window) -> bool:
-    return window.opens is None
-
-
-def _entries_beside(sheet: Sheet, entries: Sequence[str], x: float, y: float) -> None:
-    sheet.text(
-        "in force then" if entries else "no entry uses it", x, y + 4, SMALL, sheet.theme.quiet
-    )
-    for index, each in enumerate(entries[:7]):
-        text = each if len(each) <= 64 else each[:63] + "…"
-        if index == 6 and len(entries) > 7:
-            text = f"and {len(entries) - 6} more"
-        sheet.text(text, x, y + 20 + index * 15, SMALL)
-
-
-def _draw_week(sheet: Sheet, window: Window, now: datetime, left: float, y: float) -> None:
-    theme = sheet.theme
-    for hour in range(0, 25, 3):
-        sheet.text(f"{hour:02d}", left + hour * _HOUR, y - 4, SMALL, theme.quiet, align="center")
-    for day, name in enumerate(DAYS):
-        top = y + day * _DAY_ROW
-        sheet.text(name, left - 10, top + 14, SMALL, theme.quiet, align="right")
-        sheet.box(left, top + 3, 24 * _HOUR, _DAY_ROW - 6, theme.faint)
-        for start, end in _open_minutes(window, day):
-            sheet.box(
-                left + start / 60 * _HOUR,
-                top + 3,
-                (end - start) / 60 * _HOUR,
-                _DAY_ROW - 6,
-                theme.permit,
-                gid=f"open {window.name} {name}",
-            )
-    for hour in range(3, 24, 3):
-        sheet.line(
-            [(left + hour * _HOUR, y + 3), (left + hour * _HOUR, y + 7 * _DAY_ROW - 3)],
-            theme.paper,
-            1,
-            above=3,
-        )
-    x, top = left + (now.hour + now.minute / 60) * _HOUR, y + now.weekday() * _DAY_ROW
-    sheet.line([(x, top), (x, top + _DAY_ROW)], theme.deny, 2.6, above=5)
-    sheet.text("now", x + 5, top + 14, SMALL, theme.ink, strong=True)
-
-
-def _open_minutes(window: Window, day: int) -> list[tuple[int, int]]:
-    """Return when a weekly window is open on a day, in minutes from midnight."""
-    found = []
-    for hours in window.hours:
-        for first, end in hours.spans():
-            for week in (0, WEEK_MINUTES):
-                low, high = (
-                    max(first - week, day * DAY_MINUTES),
-                    min(end - week, (day + 1) * DAY_MINUTES),
-                )
-                if low < high:
-                    found.append((low - day * DAY_MINUTES, high - day * DAY_MINUTES))
-    return found
-
-
-def _draw_dates(sheet: Sheet, window: Window, now: datetime, left: float, y: float) -> None:
-    theme = sheet.theme
-    start, end = window.opens or now, window.closes or now
-    first, last = (
-        min(start.date(), now.date()) - timedelta(days=1),
-        max(end.date(), now.date()) + timedelta(days=2),
-    )
-    days = max((last - first).days, 1)
-    wide = 24 * _HOUR
-
-    def at(moment: datetime) -> float:
-        return (
-            left
-            + wide
-            * (moment - datetime.combine(first, datetime.min.time())).total_seconds()
-            / 86_400
-            / days
-        )
-
-    sheet.box(left, y + 12, wide, 22, theme.faint)
-    sheet.box(at(start), y + 12, at(end) - at(start), 22, theme.permit, gid=f"open {window.name}")
-    step = max(1, round(days / 8))
-    for number in range(0, days, step):
-        day: date = first + timedelta(days=number)
-        x = at(datetime.combine(day, datetime.min.time()))
-        sheet.line([(x, y + 8), (x, y + 34)], theme.quay, 1, above=3)
-        told = f"{day:%d %b}" if days < _YEAR else f"{day:%b %Y}"
-        if x + 3 + text_width(told, SMALL) <= left + wide:  # what else is told is beside it
-            sheet.text(told, x + 3, y + 6, SMALL, theme.quiet)
-    sheet.text(f"{start:%a %Y-%m-%d %H:%M} to {end:%a %Y-%m-%d %H:%M}", left, y + 50, SMALL)
-    sheet.line([(at(now), y + 8), (at(now), y + 38)], theme.deny, 2.6, above=5)
-    sheet.text("now", at(now) + 5, y + 28, SMALL, theme.ink, strong=True)
 
 
 def tally_bars(access_list: AccessList, hits: Mapping[int | None, int]) -> list[Bar]:

@@ -10,7 +10,6 @@ from crossgate.core.answers.traces import Wanted
 from crossgate.core.answers.why import Why, why_there
 from crossgate.core.conversation.opening import Conversation, service_label
 from crossgate.core.conversation.story import Asked, LegTrace, Trace
-from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.lists.why import Field
 from crossgate.core.model.accesslist import ClosedPlace
 from crossgate.core.model.address import Address
@@ -21,8 +20,8 @@ from crossgate.core.network.view import NOT_TRANSLATED, View
 from crossgate.core.network.ways import Network
 from crossgate.core.wording.sentences import (
     asked_at,
+    decision,
     noticed,
-    reason,
     sentence,
     time_note,
     ways_note,
@@ -52,8 +51,8 @@ def short_lines(traces: Sequence[tuple[Wanted, Trace]], plan: Plan, when: When) 
         asked = members[0][0]
         for _, trace in members:
             verdict = "varies" if trace.differing is not None else str(trace.verdict)
-            alike.setdefault((verdict, _decision(trace)), []).append(trace)
-        for (verdict, decision), those in alike.items():
+            alike.setdefault((verdict, decision(trace)), []).append(trace)
+        for (verdict, decided), those in alike.items():
             first, claimed = those[0].conversation.first, those[0].conversation.claimed
             ends = (
                 f"{name(asked.source)}{'' if claimed is None else f' as {claimed}'} to "
@@ -68,26 +67,12 @@ def short_lines(traces: Sequence[tuple[Wanted, Trace]], plan: Plan, when: When) 
                     *([first.family.label] if len(families) > 1 else []),
                     service,
                     word(verdict),
-                    decision,
+                    decided or quiet("no list on the way"),
                 ]
             )
     yield from columns(rows)
     if len(rows) > 1:
         yield quiet(", ".join(f"{number} {verdict}" for verdict, number in fates.items()))
-
-
-def _decision(trace: Trace) -> str:
-    """Return which lines let a conversation by, or the one that stopped it and where."""
-    if trace.differing is not None:
-        return f"{trace.verdict} or {trace.differing.verdict}, with the path"
-    if trace.decided is not None and trace.decided.decider is not None:
-        back = "the answer, " if trace.legs[-1].leg.returns and not trace.decided.again else ""
-        return f"{trace.decided.decider.name}, {back}{trace.decided.crossing.where}"
-    if trace.verdict is Verdict.PERMITTED:
-        return ", ".join(dict.fromkeys(decider.name for decider in trace.deciders())) or quiet(
-            "no list on the way"
-        )
-    return reason(trace)
 
 
 def ways_lines(

@@ -37,10 +37,15 @@ def why_there(conversation: Conversation, leg: Leg, asked: Asked, state: State) 
     own, decider = asked.access_list, asked.decider
     if own is None or decider is None or isinstance(own, ClosedPlace):
         return None
+    packet = packet_there(conversation, leg, asked)
+    return Why(packet, tuple(passed_over(own, packet, state, decider)), decider)
+
+
+def packet_there(conversation: Conversation, leg: Leg, asked: Asked) -> Packet:
+    """Return the packet of a leg as a list sees it that is asked about it."""
     first = conversation.first
     answer = legs_of(first, conversation.on_link)[1]
-    packet = packet_on(packet_in(asked.crossing.view, first), leg, answer)
-    return Why(packet, tuple(passed_over(own, packet, state, decider)), decider)
+    return packet_on(packet_in(asked.crossing.view, first), leg, answer)
 
 
 def why_alone(network: Network, access_list: AccessList, words: str, state: State) -> list[Why]:

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
 from datetime import datetime, timedelta
+from itertools import takewhile
 from typing import NamedTuple
 
 from crossgate.core.model.errors import Place, placeless
@@ -96,6 +97,20 @@ def changes(windows: Sequence[Window], after: datetime) -> Iterator[datetime]:
             quiet_until = _shifted(moment, timedelta(minutes=2 * WEEK_MINUTES))
         elif moment > quiet_until and not _spans_left(windows, moment):
             return  # weekly hours alone, and a whole week of them changed nothing
+
+
+def every_kind_of_moment(windows: Sequence[Window], after: datetime) -> Iterator[datetime]:
+    """Yield moments behind one, in order, among which is the first of every set of windows that is
+    ever open together: after each bound of a one-off window the changes of one week.
+    """
+    bounds = {bound for each in windows for bound in (each.opens, each.closes) if bound is not None}
+    starts = [after, *sorted(bound for bound in bounds if bound > after)]
+    for number, start in enumerate(starts):
+        if number:
+            yield start
+        week = _shifted(start, timedelta(minutes=WEEK_MINUTES))
+        end = min(week, starts[number + 1]) if number + 1 < len(starts) else week
+        yield from takewhile(end.__gt__, changes(windows, start))
 
 
 def _spans_left(windows: Sequence[Window], moment: datetime) -> bool:

@@ -84,6 +84,20 @@ def reason(trace: Trace) -> str:
     return (reached if len(trace.legs) > 1 else "") + stopped(trace.decided, what)
 
 
+def decision(trace: Trace) -> str:
+    """Return which lines let a conversation by, or the one that stopped it and where; "" where no
+    list stands on its way.
+    """
+    if trace.differing is not None:
+        return f"{trace.verdict} or {trace.differing.verdict}, with the path"
+    if trace.decided is not None and trace.decided.decider is not None:
+        back = "the answer, " if trace.legs[-1].leg.returns and not trace.decided.again else ""
+        return f"{trace.decided.decider.name}, {back}{trace.decided.crossing.where}"
+    if trace.verdict is Verdict.PERMITTED:
+        return ", ".join(dict.fromkeys(decider.name for decider in trace.deciders()))
+    return reason(trace)
+
+
 def parting(trace: Trace, other: Trace) -> str:
     """Return what makes the difference between two ways of a conversation: the first device that
     only one passes, or a place.
