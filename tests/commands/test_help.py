@@ -22,6 +22,7 @@ _LEFT_OUT = (
     "demo",
     "watch",
     "compare --since",
+    "since",
     "list drop spare",
     "fence berth-2 --undo",
     "entry on",

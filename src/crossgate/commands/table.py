@@ -111,6 +111,9 @@ COMMANDS = {
             "compare --since HEAD~1",
         ),
     ),
+    "since": Listed(
+        "since", "since", _ASK, ("since kiosk-1 manifest tcp/8443", "since --claim 193 --every")
+    ),
     "entry": Listed("entry", "entry", _WRITE, ()),
     "list": Listed("listing", "listing", _WRITE, ()),
     "place": Listed(

@@ -6,10 +6,59 @@ from __future__ import annotations
 
 import os
 import subprocess
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
+from datetime import datetime
 from pathlib import Path
+from typing import NamedTuple
 
 from crossgate.core.model.errors import PlanError
+
+
+class Commit(NamedTuple):
+    """A commit: its id, when it was made, by whom, and the first line of its message."""
+
+    id: str
+    made: datetime
+    author: str
+    subject: str
+
+
+def history(plan: Path, files: Iterable[str]) -> list[Commit]:
+    """Return the commits that changed a plan, newest first: those that changed one of its files, or
+    any other file of the repository whose name ends in `.gate`; of merges what they brought.
+
+    Raises `PlanError` where it lies in no repository, or nothing of it was ever committed.
+    """
+    paths = [os.path.relpath(each, plan.parent) for each in files]
+    own = _git(
+        plan.parent,
+        "log",
+        "-1",
+        "--format=%H",
+        "--",
+        plan.name,
+        otherwise=f"{plan} does not lie in a git repository with commits, so it has no history",
+    )
+    if not own:
+        raise PlanError(f"{plan} was never committed, so it has no history")
+    told = _git(
+        plan.parent,
+        "log",
+        "--first-parent",
+        "-m",
+        "-z",
+        "--format=%H%x1f%at%x1f%an%x1f%s",
+        "--no-patch",
+        "--",
+        *paths,
+        ":(top,glob)**/*.gate",
+        otherwise=f"git tells nothing of the history of {plan}",
+    ).decode("utf-8", "replace")
+    rows = [row.strip("\n").split("\x1f", 3) for row in told.split("\0") if row.strip("\n")]
+    return [
+        Commit(each, datetime.fromtimestamp(int(made)), author, subject)
+        for each, made, author, subject in rows
+    ]
 
 
 class Revision(Mapping[str, bytes]):
@@ -76,18 +125,20 @@ class Revision(Mapping[str, bytes]):
         return sum(1 for _ in self)
 
     def _git(self, *words: str, otherwise: str) -> bytes:
-        """Return what git answers. Raises `PlanError`, saying `otherwise`, where it has no
-        answer.
-        """
-        try:
-            done = subprocess.run(
-                ["git", "-C", self._folder, *words], capture_output=True, check=False
-            )
-        except FileNotFoundError:
-            raise PlanError(
-                "git is not installed, or not on the PATH; compare two files instead: crossgate "
-                "compare OLD NEW"
-            ) from None
-        if done.returncode:
-            raise PlanError(otherwise)
-        return done.stdout
+        return _git(self._folder, *words, otherwise=otherwise)
+
+
+def _git(folder: Path, *words: str, otherwise: str) -> bytes:
+    """Return what git answers in a folder. Raises `PlanError`, saying `otherwise`, where it has no
+    answer.
+    """
+    try:
+        done = subprocess.run(["git", "-C", folder, *words], capture_output=True, check=False)
+    except FileNotFoundError:
+        raise PlanError(
+            "git is not installed, or not on the PATH; compare two files instead: crossgate "
+            "compare OLD NEW"
+        ) from None
+    if done.returncode:
+        raise PlanError(otherwise)
+    return done.stdout

@@ -1,0 +1,103 @@
+"""`crossgate since`: the commits that turned a verdict, through the plan's git history."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from crossgate.commands.common import (
+    AtOption,
+    JsonOption,
+    circumstances,
+    family_of,
+    plan_file,
+    print_json,
+    reading_of,
+)
+from crossgate.commands.completing import complete_one_end, complete_service
+from crossgate.core.model.errors import PlanError
+
+if TYPE_CHECKING:
+    from crossgate.core.model.plan import Plan
+
+
+def since(
+    context: typer.Context,
+    source: Annotated[
+        str | None,
+        typer.Argument(
+            metavar="FROM", autocompletion=complete_one_end, help="A host, device or address."
+        ),
+    ] = None,
+    destination: Annotated[
+        str | None,
+        typer.Argument(
+            metavar="TO", autocompletion=complete_one_end, help="A host, device or address."
+        ),
+    ] = None,
+    service: Annotated[
+        str | None,
+        typer.Argument(
+            metavar="SERVICE", autocompletion=complete_service, help="As ping, https, tcp/8443."
+        ),
+    ] = None,
+    claim: Annotated[
+        str | None,
+        typer.Option(
+            "--claim", metavar="LINE", help="Ask since when the claim in a line holds or fails."
+        ),
+    ] = None,
+    only_ipv4: Annotated[bool, typer.Option("-4", help="Only IPv4.")] = False,
+    only_ipv6: Annotated[bool, typer.Option("-6", help="Only IPv6.")] = False,
+    at: AtOption = None,
+    every: Annotated[
+        bool,
+        typer.Option(
+            "--every", help="Look at every commit, so that no turn and turning back is missed."
+        ),
+    ] = False,
+    as_json: JsonOption = False,
+) -> None:
+    """Find the commits that turned the verdict on SERVICE from FROM to TO, or on a claim: when, by
+    whom, and the line that made it so.
+    """
+    from crossgate.core.answers.traces import Choice
+    from crossgate.formats.git import history
+    from crossgate.formats.past import Past, claim_asked, conversation_asked
+
+    path = plan_file(context, "look up in git")
+    reading = reading_of(path)
+    plan = reading.plan
+    if claim is not None:
+        if source is not None:
+            raise PlanError("--claim names what is asked about; leave FROM, TO and SERVICE out")
+        ask = claim_asked(_claim(plan, claim))
+    elif source is None or destination is None or service is None:
+        raise PlanError("since takes FROM TO SERVICE, or --claim LINE")
+    else:
+        choice = Choice(family=family_of(only_ipv4, only_ipv6))
+        ask = conversation_asked(source, destination, service, choice, circumstances(plan, at))
+    past = Past(path, reading, history(path, [str(Path(each)) for each in plan.files]), ask)
+    found = list(past.since(every))
+    if as_json:
+        from crossgate.formats.json.since import since_document
+
+        print_json(since_document(plan, found))
+        return
+    from crossgate.show.console import write
+    from crossgate.show.since import lines
+
+    write(lines(found, "" if claim is not None else f"{source} to {destination}"))
+
+
+def _claim(plan: Plan, where: str) -> str:
+    """Return the text of the claim in a line, `LINE` or `FILE:LINE`. Raises `PlanError`."""
+    file, colon, line = where.rpartition(":")
+    for each in plan.expectations:
+        if line == str(each.place.line) and (not colon or each.place.file == file):
+            return each.text
+    lines = ", ".join(str(each.place.line) for each in plan.expectations[:3])
+    mend = f"; there is one in lines {lines} and so on" if lines else ""
+    raise PlanError(f"--claim {where}: no expect or keep line stands there{mend}")
