@@ -51,3 +51,27 @@ def test_of_all_messages_an_echo_request_is_shown(family: Family) -> None:
     every = protocol_line(icmp_of(family))
     packet = some_service(family, every, ALL_PORTS, ALL_FLAGS, ALL_DSCP)
     assert (packet.icmp_type, packet.icmp_code) == (ECHO[family], 0)
+
+
+@pytest.mark.parametrize(
+    ("what", "protocol", "number"),
+    [
+        (((0, 1 << 25),), 6, 443),
+        (((17 << 17, 18 << 17),), 17, 53),
+        (((6 << 17, (6 << 17) + 400), (17 << 17, 18 << 17)), 6, 80),
+        (((6 << 17, (6 << 17) + 20), (17 << 17, 18 << 17)), 17, 53),
+        (((1 << 17, 2 << 17),), 1, 8 << 8),
+        (((6 << 17, (6 << 17) + 10),), 6, 1),
+        ((((6 << 17) + 30000, (6 << 17) + 30005),), 6, 30000),
+    ],
+)
+def test_an_example_is_what_a_person_would_send(
+    what: tuple[tuple[int, int], ...], protocol: int, number: int
+) -> None:
+    packet = some_service(Family.IPV4, what, ALL_PORTS, ALL_FLAGS, ALL_DSCP)
+    told = packet.destination_port
+    if told is None:
+        assert packet.icmp_type is not None
+        assert packet.icmp_code is not None
+        told = packet.icmp_type << 8 | packet.icmp_code
+    assert (packet.protocol, told) == (protocol, number)

@@ -128,7 +128,7 @@ def named_differences(
                 tell(count, 0)
         for (was, now), several_sets in groups.items():
             written = fewest_lines(several_sets)
-            packet = several_sets[0].witness()
+            packet = example(new.plan, several_sets)
             met.setdefault((was, now, frozenset(written)), []).append(
                 ListDifference(was, now, written, packet, moment, beyond, (hello,))
             )

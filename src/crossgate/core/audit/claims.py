@@ -20,6 +20,7 @@ from crossgate.core.sets.patterns import less
 from crossgate.core.sets.region import Region, entry_region, every_packet
 from crossgate.core.traffic.between import Flow
 from crossgate.core.traffic.courses import Course, Opening
+from crossgate.core.traffic.examples import example
 from crossgate.core.traffic.flows import Flows, placed_on
 from crossgate.core.traffic.question import answers
 from crossgate.core.wording.sentences import first_of
@@ -151,5 +152,5 @@ def getting_by(asking: Flows, flow: Flow, packets: Region, entry: Entry) -> Pack
             if ending.verdict is Verdict.PERMITTED and any(
                 each.decider.entry is entry for each in ending.passed
             ):
-                return answer.packets.witness()
+                return example(asking.network.plan, [answer.packets])
     return None

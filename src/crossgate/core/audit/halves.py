@@ -19,6 +19,7 @@ from crossgate.core.sets.effort import answered
 from crossgate.core.sets.frame import PacketSet
 from crossgate.core.sets.region import ALL_FLAGS, ALL_PORTS, PROTOCOL_SHIFT, Region, entry_region
 from crossgate.core.sets.spans import Spans
+from crossgate.core.traffic.examples import example
 from crossgate.core.wording.sentences import DOES
 
 _HTTPS = 443
@@ -55,7 +56,8 @@ def other_half(case: Case) -> Iterator[Finding]:
                     )
                     found = _permitted(case, access_list, entry, region, half)
                     if found is not None:
-                        yield _half(access_list, entry, denied, other, shared, *found)
+                        fault = _half(denied, other, shared, found[1])
+                        yield _told(case, access_list, entry, fault, *found)
             if (
                 not ping_told
                 and 0
@@ -74,6 +76,7 @@ def other_half(case: Case) -> Iterator[Finding]:
                         "arrives tells nothing of them"
                     )
                     yield _told(
+                        case,
                         access_list,
                         entry,
                         Fault(what, "deny ping too, or accept it"),
@@ -136,34 +139,32 @@ def _does(decider: Decider) -> str:
     )
 
 
-def _half(
-    access_list: AccessList,
-    entry: Entry,
-    denied: int,
-    other: int,
-    shared: Spans,
-    packets: PacketSet,
-    decider: Decider,
-) -> Finding:
+def _half(denied: int, other: int, shared: Spans, decider: Decider) -> Fault:
+    """Say that ports of one protocol are denied, and a line lets those of another one by."""
     ports = format_ports(tuple((first, end - 1) for first, end in shared))
     quic = " (QUIC)" if other == UDP and line.contains(shared, _HTTPS) else ""
     what = (
         f"what it denies of {protocol_name(denied)}/{ports} passes over "
         f"{protocol_name(other).upper()}{quic}: {_does(decider)}"
     )
-    return _told(
-        access_list,
-        entry,
-        Fault(what, f"deny {protocol_name(other)}/{ports} too, or accept it"),
-        packets,
-        decider,
-    )
+    return Fault(what, f"deny {protocol_name(other)}/{ports} too, or accept it")
 
 
 def _told(
-    access_list: AccessList, entry: Entry, fault: Fault, packets: PacketSet, decider: Decider
+    case: Case,
+    access_list: AccessList,
+    entry: Entry,
+    fault: Fault,
+    packets: PacketSet,
+    decider: Decider,
 ) -> Finding:
     because = () if decider.number is None else (decider.number,)
     return Finding(
-        "other-half", entry.place, access_list.name, entry.number, fault, because, packets.witness()
+        "other-half",
+        entry.place,
+        access_list.name,
+        entry.number,
+        fault,
+        because,
+        example(case.plan, [packets]),
     )

@@ -17,6 +17,7 @@ from crossgate.core.sets.effort import answered
 from crossgate.core.sets.region import ALL_FLAGS, PROTOCOL_SHIFT, Region, entry_region
 from crossgate.core.traffic.between import Flow
 from crossgate.core.traffic.courses import Opening
+from crossgate.core.traffic.examples import example
 from crossgate.core.traffic.flows import placed_on
 from crossgate.core.traffic.question import Answer, answers
 from crossgate.core.wording.sentences import decided_by, packet_text
@@ -121,7 +122,7 @@ def _unsettled(
     )
     if answer is None or ending is None or ending.stop is None:
         return Finding("never-settled", entry.place, access_list.name, entry.number, fault)
-    packet = answer.packets.witness()
+    packet = example(case.plan, [answer.packets])
     what = f"the {ending.leg}" if ending.leg.returns else "it"
     told = (
         f"{fault.what}: of {packet_text(packet)}, "
@@ -177,7 +178,7 @@ def quic_unseen(case: Case) -> Iterator[Finding]:
                         entry.number,
                         fault,
                         because,
-                        packets.witness(),
+                        example(case.plan, [packets]),
                     )
 
 

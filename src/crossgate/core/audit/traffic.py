@@ -24,7 +24,7 @@ from crossgate.core.model.plan import Plan
 from crossgate.core.sets import spans as line
 from crossgate.core.sets.addresses import AddressSet, everywhere
 from crossgate.core.sets.effort import TooManyPieces, answered
-from crossgate.core.sets.frame import witness
+from crossgate.core.sets.frame import PacketSet
 from crossgate.core.sets.region import (
     ALL_WHAT,
     PROTOCOL_SHIFT,
@@ -36,6 +36,7 @@ from crossgate.core.sets.region import (
 from crossgate.core.traffic.between import Flow
 from crossgate.core.traffic.conditions import legs_of
 from crossgate.core.traffic.courses import Opening, by_course, from_ports, leg_regions
+from crossgate.core.traffic.examples import example
 from crossgate.core.traffic.flows import Flows
 from crossgate.core.traffic.question import answers
 from crossgate.core.wording.sentences import decided_by, packet_text
@@ -234,7 +235,7 @@ def _half_open(
             if ending.stop.crossing.rulings is not None:
                 continue  # whose frames are stopped is nobody who should answer
             if any(stop.decider.entry is entry for stop in ending.passed):
-                packet = answer.packets.witness()
+                packet = example(case.plan, [answer.packets])
                 stop = decided_by(ending.stop.decider, ending.stop.crossing, "the answer")
                 fault = Fault(
                     f"{packet_text(packet)} gets there, but {stop}", "permit the answers there"
@@ -347,7 +348,7 @@ def icmp6_needed(case: Case) -> Iterator[Finding]:
                     stopped = {
                         name: found
                         for name, span in RFC_4890.items()
-                        if (found := _stops(regions, passing, span)) is not None
+                        if (found := _stops(case.plan, regions, passing, span)) is not None
                     }
                 if stopped:
                     decider, packet = next(iter(stopped.values()))
@@ -402,7 +403,7 @@ class _Passing:
 
 
 def _stops(
-    regions: ListRegions, passing: _Passing, span: tuple[int, int]
+    plan: Plan, regions: ListRegions, passing: _Passing, span: tuple[int, int]
 ) -> tuple[Decider, Packet] | None:
     """Return who stops a message between addresses between which the list lets other packets by,
     and the message.
@@ -413,5 +414,5 @@ def _stops(
         for own in piece.regions() if not decider.permits else ():
             ends = passing.between(own.source, own.destination)
             if ends is not None:
-                return decider, witness(own.between(*ends))
+                return decider, example(plan, [PacketSet.of(own.between(*ends))])
     return None

@@ -18,6 +18,7 @@ from collections.abc import Sequence
 from functools import cache
 from typing import NamedTuple
 
+from crossgate.core.model import iana
 from crossgate.core.model.accesslist import Entry
 from crossgate.core.model.address import Family, Pattern
 from crossgate.core.model.packet import (
@@ -268,19 +269,31 @@ def _likely(family: Family, what: Spans) -> int:
     there is one.
     """
     icmp = icmp_of(family)
-    known = {TCP: (443, 53, 80), UDP: (443, 53, 80), icmp: (ECHO[family] << 8,)}
-    for protocol, numbers in known.items():
-        for number in numbers:
-            if line.contains(what, protocol << PROTOCOL_SHIFT | number):
-                return protocol << PROTOCOL_SHIFT | number
+    ping = ECHO[family] << 8
+    usual = ((TCP, 443), (TCP, 80), (TCP, 22), (UDP, 53), (TCP, 53), (UDP, 443), (icmp, ping))
+    for protocol, number in usual:
+        if line.contains(what, protocol << PROTOCOL_SHIFT | number):
+            return protocol << PROTOCOL_SHIFT | number
+    for protocol in (TCP, UDP, icmp):
         some = line.common(what, whole_packets(protocol))
+        named = next((each for each in _named(protocol) if line.contains(some, each)), None)
         if some:
-            return some[0][0]
-    for some in (WHOLE, *map(protocol_line, known)):
+            return some[0][0] if named is None else named
+    for some in (WHOLE, *map(protocol_line, (TCP, UDP, icmp))):
         chosen = line.common(what, some)
         if chosen:
             return chosen[0][0]
     return what[0][0]
+
+
+@cache
+def _named(protocol: int) -> tuple[int, ...]:
+    """Return the numbers of the line that are ports of a protocol with an IANA name, in their
+    order.
+    """
+    name = iana.protocol_names()[protocol]
+    ports = sorted(first for (first, _), spoken in iana.services().values() if name in spoken)
+    return tuple(protocol << PROTOCOL_SHIFT | port for port in ports)
 
 
 def _lowest(bits: int) -> int:
