@@ -1,5 +1,5 @@
-"""Run what docs/guide.md and the pages of docs/formats tell to run, and write what it prints there:
-`make docs`; with --check, only look.
+"""Run what docs/guide.md, docs/trouble.md and the pages of docs/formats tell to run, and write what
+it prints there: `make docs`; with --check, only look.
 
 In the page a block whose info string has a file's name is that file (`gate ferry.gate`), or what is
 added to it where a `+` follows. A block `console` has command lines behind `$ `, each followed by
@@ -17,6 +17,7 @@ import tempfile
 from pathlib import Path
 
 GUIDE = Path(__file__).with_name("guide.md")
+TROUBLE = Path(__file__).with_name("trouble.md")
 FORMATS = Path(__file__).with_name("formats")
 WIDTH = 100
 _BLOCK = re.compile(r"^```(\w+)([^\n]*)\n(.*?)^```$", re.MULTILINE | re.DOTALL)
@@ -73,9 +74,9 @@ def _printed(line: str, folder: Path) -> str:
 def main() -> int:
     """Write the pages anew; exit status 1 where --check finds another text."""
     stale = 0
-    for page in (GUIDE, *sorted(FORMATS.glob("*.md"))):
+    for page in (GUIDE, TROUBLE, *sorted(FORMATS.glob("*.md"))):
         text = page.read_text(encoding="utf-8")
-        new = rendered(text, demo=page.parent == FORMATS)
+        new = rendered(text, demo=page is not GUIDE)
         stale |= new != text
         if "--check" not in sys.argv:
             page.write_text(new, encoding="utf-8")

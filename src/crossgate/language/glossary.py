@@ -553,7 +553,74 @@ ANSWERS = {
     ),
 }
 
-GROUPS = {"the network": NETWORK, "lists": LISTS, "what must hold": CLAIMS, "answers": ANSWERS}
+TRADE = {
+    "vlan": Word(
+        "The number of a subnet's own network at switches. It names the subnet and changes nothing "
+        "of what becomes of packets; about vlan 80 tells which subnet it is.",
+        "subnet tickets 10.64.8.0/22 vlan 80",
+    ),
+    "wildcard": Word(
+        "The mask behind wild: a 0 bit must be as in the address, a 1 bit may be either. Its 1 "
+        "bits need not stand together: 10.64.32.10 wild 0.0.3.0 is host 10 of four subnets.",
+        "crossgate wild 10.64.32.10 wild 0.0.3.0 has 10.64.34.10",
+    ),
+    "netmask": Word(
+        "The other way round than a wildcard: a 1 bit must be as in the address. It is written "
+        "behind mask, in IPv4 alone, or as a prefix length.",
+        "20 deny 10.64.40.0 mask 255.255.254.0",
+    ),
+    "hits": Word(
+        "How many packets a line has decided: the tally counts them, in traces, proofs and "
+        "replays with --tally. A line that never counts is met by nothing that was tried; "
+        "check tells which nothing can meet.",
+        "crossgate tally kiosk-fence",
+    ),
+    "implicit deny": Word(
+        "What no entry of a list takes is denied, though nobody wrote that. Here it is the "
+        "list's otherwise line, always shown, and it can be written as permit or reject.",
+        "otherwise deny",
+    ),
+    "priority": Word(
+        "Entries have numbers, and the lower one is read first; there is no other rank. What "
+        "lines above take of a line, lists --taken tells.",
+        "crossgate lists guest-fence --taken",
+    ),
+    "first match": Word(
+        "The first entry that takes a packet decides about it, and nothing below is read. So an "
+        "exception stands above the line that it is an exception from.",
+        "crossgate entry add guest-fence 'permit ping guests to manifest' --before 20",
+    ),
+    "direction": Word(
+        "Inbound is what comes into the device at that place, outbound what goes out of it, seen "
+        "from the device and not from the machines. Packets that come from the hall are inbound "
+        "at the hall's interface.",
+        "place kiosk-fence inbound on lighthouse.v80",
+    ),
+    "dhcp": Word(
+        "Leases begin with a packet from 0.0.0.0 to 255.255.255.255, UDP 68 to 67: a list that "
+        "asks for the subnet's own addresses inbound stops it. The service is bootps (or dhcp) "
+        "one way and bootpc the other.",
+        "10 permit udp/bootps any to any source port 68",
+    ),
+    "translation": Word(
+        "A device gives packets other addresses at an interface. A list sees the address that is "
+        "on the wire where it stands; trace shows from where on it is another.",
+        "translate tickets leaving sea as itself",
+    ),
+    "stateless": Word(
+        "A device that remembers nothing judges each packet alone, answers too. So its lists need "
+        "a line for the answers, or established.",
+        "crossgate help half-open",
+    ),
+}
+
+GROUPS = {
+    "the network": NETWORK,
+    "lists": LISTS,
+    "what must hold": CLAIMS,
+    "answers": ANSWERS,
+    "words of the trade": TRADE,
+}
 """All words but the findings', by what they are about."""
 
 

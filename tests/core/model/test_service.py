@@ -84,6 +84,35 @@ def test_errors_name_the_part_at_fault(text: str, says: str, part: str) -> None:
     assert text[error.start : error.end or len(text)] == part
 
 
+@pytest.mark.parametrize(
+    ("text", "says", "part", "near"),
+    [
+        ("22/tcp", "22/tcp is the other way round: write tcp/22", "22/tcp", "tcp/22"),
+        ("ssh,dns/udp", "dns/udp is the other way round", "dns/udp", "udp/dns"),
+        ("ssh/22", "ssh has its ports by itself: write ssh, or tcp/22", "ssh/22", "ssh"),
+        ("443", "port 443 is https or quic", "443", ""),
+        ("3389", "port 3389 is ms-wbt-server", "3389", "ms-wbt-server"),
+        ("50000", "written tcp/50000 or udp/50000$", "50000", ""),
+        ("80-90", "80-90 are ports of no protocol: write tcp/80-90", "80-90", "tcp/80-90"),
+        ("smb", "no service smb by that name; write microsoft-ds", "smb", "microsoft-ds"),
+        ("WEB", "no service WEB by that name; write http,https", "WEB", "http,https"),
+    ],
+)
+def test_what_people_write_for_a_service_is_mended(
+    text: str, says: str, part: str, near: str
+) -> None:
+    with pytest.raises(ServiceError, match=says) as caught:
+        terms(text)
+    error = caught.value
+    assert (text[error.start : error.end or len(text)], error.near) == (part, near)
+
+
+def test_every_name_that_people_say_is_written_as_something_that_reads() -> None:
+    for said, written in iana.SAID.items():
+        assert said not in (*iana.services(), *iana.protocols())
+        assert terms(written)
+
+
 def test_packet_too_big_is_an_icmpv6_message_only() -> None:
     assert terms("icmp/packet-too-big", Family.IPV6) == ["icmp/2"]
     with pytest.raises(ServiceError):

@@ -244,6 +244,48 @@ _PORTS_MEANT = MappingProxyType(
 """Ports that everybody knows, and whose numbers as protocols nearly nobody speaks."""
 
 
+SAID: Mapping[str, str] = MappingProxyType(
+    {
+        "all": "ip",
+        "cifs": "microsoft-ds",
+        "dot": "tcp/domain-s",
+        "echo-request": "ping",
+        "ftp-control": "ftp",
+        "ike": "isakmp",
+        "imap4": "imap",
+        "mdns-sd": "mdns",
+        "mssql": "ms-sql-s",
+        "nat-t": "ipsec-nat-t",
+        "netbios": "netbios-ns,netbios-dgm,netbios-ssn",
+        "netconf": "netconf-ssh",
+        "oracle": "ncube-lm",
+        "pop": "pop3",
+        "postgres": "postgresql",
+        "remote-desktop": "ms-wbt-server",
+        "scp": "ssh",
+        "sftp": "ssh",
+        "smb": "microsoft-ds",
+        "smtps": "submissions",
+        "snmp-trap": "snmptrap",
+        "traceroute": "udp/33434-33534",
+        "web": "http,https",
+        "winrm": "wsman,wsmans",
+    }
+)
+"""What people say for a service that IANA calls otherwise, and how it is written here."""
+
+
+def names_of_port(port: int) -> list[str]:
+    """Return the services that are spoken on a port, the first name of each transport."""
+    found: dict[str, None] = {}
+    taken = set[str]()
+    for name, ((first, last), transports) in services().items():
+        if first <= port <= last and not taken.issuperset(transports):
+            taken.update(transports)
+            found[name] = None
+    return list(found)
+
+
 def mistaken(token: str) -> Mistaken | None:
     """Return what a service token that is a protocol, by name or number, was most likely meant as;
     None where it is what it says.

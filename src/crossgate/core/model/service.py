@@ -281,10 +281,7 @@ def _parse_term(
     if name.isascii() and name.isdigit():
         number = numeral(name)
         if number is None or number > 255:
-            raise ServiceError(
-                f"{name} is no protocol number: 0 to 255; a port is written tcp/{name} or "
-                f"udp/{name}"
-            )
+            raise _no_number(name, number)
         return (ServiceTerm(number),)
     terms = named(name)
     if terms is not None:
@@ -301,12 +298,45 @@ def _parse_part(name: str, rest: str, family: Family) -> ServiceTerm:
         return _parse_icmp(rest, family, len(name) + 1)
     if name in WITH_PORTS:
         return ServiceTerm(iana.protocols()[name], parse_ports(rest, len(name) + 1))
+    if rest in WITH_PORTS:
+        turned = f"{rest}/{name}"
+        raise ServiceError(
+            f"{name}/{rest} is the other way round: write {turned}", 0, len(turned), turned
+        )
+    if name in iana.services():
+        raise ServiceError(
+            f"{name} has its ports by itself: write {name}, or tcp/{rest}",
+            0,
+            len(name) + 1 + len(rest),
+            name,
+        )
     if name in iana.protocols():
         raise ServiceError(f"{name} has no ports; {', '.join(WITH_PORTS)} have", 0, len(name))
     raise _no_service(name)
 
 
+def _no_number(text: str, number: int | None) -> ServiceError:
+    """Return the error for a number that is no protocol's, and most likely a port."""
+    names = iana.names_of_port(number) if number is not None and number <= MOST_PORT else []
+    known = f"; port {text} is {' or '.join(names)}" if names else ""
+    near = names[0] if len(names) == 1 else ""
+    return ServiceError(
+        f"{text} is no protocol number: 0 to 255; a port is written tcp/{text} or udp/{text}{known}",
+        0,
+        len(text),
+        near,
+    )
+
+
 def _no_service(name: str) -> ServiceError:
+    said = iana.SAID.get(name.lower(), "")
+    if said:
+        return ServiceError(f"no service {name} by that name; write {said}", 0, len(name), said)
+    if name.replace("-", "").isdigit():
+        port = f"tcp/{name}"
+        return ServiceError(
+            f"{name} are ports of no protocol: write {port} or udp/{name}", 0, len(name), port
+        )
     near = nearest(name, ["ip", "ping", *iana.protocols(), *iana.services()])
     mend = (
         f"; there is {near}"

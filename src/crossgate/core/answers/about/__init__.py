@@ -28,7 +28,8 @@ def about(network: Network, word: str, at: datetime) -> list[About]:
     if not found:
         known = [*plan.names(), *plan.services, *plan.windows, *plan.every_list]
         near = nearest(word, [*known, *iana.services(), *iana.protocols()])
-        mend = f"; there is {near}" if near else ""
+        said = iana.SAID.get(word.lower(), near)
+        mend = f"; there is {said}" if said else ""
         raise PlanError(f"the plan has nothing called {word}, and IANA neither{mend}")
     return found
 
