@@ -127,6 +127,7 @@ def test_words_are_explained_where_they_stand(demo: Path) -> None:
             await hover(client, document, place(text, "by breakwater.quay", 5))
         ).replace("device", "router")
         entry = await hover(client, document, place(text, "30 permit duty", 1))
+        assert "duty may send anything, while night is open (daily 22:00-05:30)." in entry
         assert "entry **30** of 12" in entry
         assert "it takes **ip** from 1 address to any, while night is open" in entry
         assert "warning **spoofable**" in entry

@@ -157,17 +157,18 @@ def _taken(plan: Plan, access_list: AnyList[Any]) -> dict[int, Taken]:
     """Return what lines of a list take of those below, by these lines' numbers; nothing for a list
     of frames.
     """
+    from crossgate.core.lists.split import Regions
     from crossgate.core.lists.taken import taken
     from crossgate.core.model.accesslist import AccessList, line_name
     from crossgate.core.sets.effort import question
 
     if not isinstance(access_list, AccessList):
         return {}
-    states = plan.states([access_list])
+    states, regions = plan.states([access_list]), Regions(plan.lists)
     found = {}
     for entry in access_list.entries:
         with question(f"what is taken of {line_name(access_list.name, entry.number)}"):
-            told = taken(access_list, entry, entry.number, states)
+            told = taken(access_list, entry, entry.number, states, regions)
         if told.parts:
             found[entry.number] = told
     return found

@@ -23,6 +23,7 @@ from crossgate.core.sets import spans
 from crossgate.core.sets.addresses import AddressSet
 from crossgate.core.sets.meaning import meaning_of
 from crossgate.core.sets.wildcard import slips
+from crossgate.core.wording.list_sentences import entry_sentence
 from crossgate.editor.plans import OpenPlan
 from crossgate.language.glossary import explained
 from crossgate.language.lines import Line
@@ -220,6 +221,7 @@ def _entry(opened: OpenPlan, plan: Plan, place: Place) -> Iterator[str]:
     yield f"entry **{entry.number}** of {access_list.name}" + (
         ", which is off" if entry.off else ""
     )
+    yield entry_sentence(plan, access_list, entry)
     if not isinstance(access_list, AccessList) or not isinstance(entry, Entry) or entry.off:
         return
     ends = [_many(each.patterns, access_list.family) for each in (entry.source, entry.destination)]

@@ -7,7 +7,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from typing import NamedTuple
 
-from crossgate.core.lists.split import ListRegions, region_hull, split
+from crossgate.core.lists.split import Regions, region_hull, split
 from crossgate.core.model.accesslist import AccessList, Entry
 from crossgate.core.model.condition import State
 from crossgate.core.sets.frame import PacketSet
@@ -39,14 +39,19 @@ class Taken(NamedTuple):
 
 
 def taken(
-    access_list: AccessList, entry: Entry, below: int | None, states: Iterable[State]
+    access_list: AccessList,
+    entry: Entry,
+    below: int | None,
+    states: Iterable[State],
+    regions: Regions | None = None,
 ) -> Taken:
     """Return what the entries with numbers up to `below`, None for all, take of an entry, be it in
     the list or not.
 
     It is gone over some states of conditions; where the entry is in force in none of them nothing
-    is taken.
+    is taken. Who asks of many entries of a list gives the `regions` that are kept for that.
     """
+    regions = regions or Regions({})
     found: dict[int, list[PacketSet]] = {}
     takers: dict[int, Entry] = {}
     left = False
@@ -57,7 +62,7 @@ def taken(
         hull = region_hull(region)
         above = [
             each
-            for each in ListRegions(access_list, state).near(hull)
+            for each in regions.of(access_list, state).near(hull)
             if each.entry.number != entry.number and (below is None or each.entry.number < below)
         ]
         for piece, index in split(region, [each.region for each in above]):

@@ -94,8 +94,13 @@ def _takes_all(entry: AnyEntry) -> bool:
     )
 
 
+def entry_sentence(plan: Plan, access_list: AnyList[Any], entry: AnyEntry) -> str:
+    """Return what an entry says, by itself."""
+    return f"{_begun(_of_entry(plan, access_list, entry))}.{' It is logged.' if entry.log else ''}"
+
+
 def _of_entry(plan: Plan, access_list: AnyList[Any], entry: AnyEntry) -> str:
-    """Return what an entry says, by itself, without the stop at its end."""
+    """Return what an entry says, without its first letter's case and the stop at its end."""
     if isinstance(access_list, AccessList) and isinstance(entry, Entry):
         subject = _senders(plan, entry.source)
         verb, what = _carried(plan, entry.service, access_list.family)
