@@ -55,6 +55,13 @@ def rehearse(
             help="Try every claim of the plan with real packets; exit status 1 if one fails.",
         ),
     ] = False,
+    sheet: Annotated[
+        bool,
+        typer.Option(
+            "--sheet",
+            help="Make the tests of crossgate sheet, and compare counters; exit status 1 likewise.",
+        ),
+    ] = False,
     within: Annotated[
         float,
         typer.Option(
@@ -118,8 +125,9 @@ def rehearse(
         plan = plan.without(down_point(plan, each) for each in without)
     if host is not None and host not in plan.hosts and host not in plan.devices:
         raise PlanError(unknown("host", host, [*plan.hosts, *plan.devices]))
-    if expectations and (host is not None or join):
-        raise PlanError("--expectations tries all claims by itself; leave HOST and --join out")
+    alone = "--expectations" if expectations else "--sheet" if sheet else ""
+    if alone and (host is not None or join or (expectations and sheet)):
+        raise PlanError(f"{alone} tries all by itself; leave HOST, --join and other tests out")
     if join:
         session = joined(path)
     else:
@@ -135,6 +143,8 @@ def rehearse(
     with session:
         if expectations:
             status = _try_claims(session, plan, within, full, as_json)
+        elif sheet:
+            status = _try_sheet(session, within, full, as_json)
         else:
             # Ctrl-C is for the command that runs, and for what is being typed.
             signal.signal(signal.SIGINT, signal.default_int_handler)
@@ -150,7 +160,7 @@ def rehearse(
         add_to_tally(context, plan, by_key(decided))
     if as_json:
         _print_event({"decided": decided})
-    elif not expectations:
+    elif not alone:
         for line in decided_lines(plan, decided):
             typer.echo(line, err=bool(command))
     if status:
@@ -221,6 +231,29 @@ def _try_claims(session: Session, plan: Plan, within: float, full: bool, as_json
                 typer.echo(line)
         typer.echo(claims_total(found))
     return int(any(each["held"] is False for each in found))
+
+
+def _try_sheet(session: Session, within: float, full: bool, as_json: bool) -> int:
+    from crossgate.show.rehearse import counter_lines, sheet_lines, sheet_total
+
+    session.ask({"do": "sheet", "within": within, "lists": []})
+    tests: list[dict[str, Any]] = []
+    counters: list[dict[str, Any]] = []
+    for each in session.until("sheet"):
+        if "sheet" in each:
+            continue
+        (tests if "test" in each else counters).append(each)
+        if as_json:
+            _print_event(each)
+    if not as_json:
+        for each in sorted(tests, key=lambda one: (one["held"] is not False, one["test"])):
+            for line in sheet_lines(each, full):
+                typer.echo(line)
+        for line in counter_lines(counters):
+            typer.echo(line)
+        typer.echo(sheet_total(tests, counters))
+    wrong = any(each["held"] is False for each in tests)
+    return int(wrong or any(each["counted"] < each["least"] for each in counters))
 
 
 def _prompt(session: Session, plan: Plan, host: str) -> int:

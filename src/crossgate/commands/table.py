@@ -75,6 +75,18 @@ COMMANDS = {
     "verify": Listed(
         "verify", "verify", _ASK, ("verify", "verify --without pier", "verify --any-one-down")
     ),
+    "sheet": Listed(
+        "sheet",
+        "sheet",
+        _ASK,
+        ("sheet kiosk-fence", "sheet --from kiosk-1 --can ping,connect", "sheet --csv"),
+    ),
+    "probe": Listed(
+        "probe",
+        "probe",
+        _ASK,
+        ("probe --as kiosk-1 --dry-run", "probe --as kiosk-1 --out kiosk-1.csv"),
+    ),
     "rehearse": Listed(
         "rehearse",
         "rehearse",

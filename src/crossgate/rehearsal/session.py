@@ -224,9 +224,13 @@ def _become_network(
             signal.signal(each, signal.SIG_IGN)
         from crossgate.rehearsal.claims import try_claims
         from crossgate.rehearsal.network import Rehearsal
+        from crossgate.rehearsal.sheet import try_sheet
 
         rehearsal = Rehearsal(plan, clock, way, read)
         rehearsal.also["claims"] = lambda said, tell: try_claims(rehearsal, said["within"], tell)
+        rehearsal.also["sheet"] = lambda said, tell: try_sheet(
+            rehearsal, said["lists"], said["within"], tell
+        )
         rehearsal.serve(connection, owner=True)
         if capture is not None:
             rehearsal.capture(*capture)

@@ -80,6 +80,43 @@ def claim_lines(found: Mapping[str, Any], full: bool) -> Iterator[str]:
             )
 
 
+def sheet_lines(found: Mapping[str, Any], full: bool) -> Iterator[str]:
+    """Yield what came of a test of the sheet: one line where it was as the plan says."""
+    number, what = f"{found['test']:>5}", found["command"]
+    if found["held"] is None:
+        yield f"{quiet('not tried')} {number}  {what}"
+        yield quiet(f"{'':>17}{found['why']}")
+    elif found["held"] and full:
+        yield f"{word('held', shown='seen     ')} {number}  {what}"
+    elif not found["held"]:
+        (tried,) = found["tried"]
+        yield f"{word('failed', shown='otherwise')} {number}  {what} on {name(tried['from'])}"
+        yield f"{'':>17}{tried['seen']} instead of {tried['wanted']}"
+
+
+def counter_lines(found: Sequence[Mapping[str, Any]]) -> Iterator[str]:
+    """Yield the lines that counted fewer packets than tests met them."""
+    for each in found:
+        if each["counted"] < each["least"]:
+            yield (
+                f"{word('failed', shown='otherwise')}        "
+                f"{line_name(each['list'], each['entry'])} counted {each['counted']}, and "
+                f"{count(each['least'], 'test')} met it"
+            )
+
+
+def sheet_total(tests: Sequence[Mapping[str, Any]], counters: Sequence[Mapping[str, Any]]) -> str:
+    """Return how many tests were made, and how many lines counted what they should."""
+    tried = [each for each in tests if each["held"] is not None]
+    held = sum(each["held"] for each in tried)
+    counted = sum(each["counted"] >= each["least"] for each in counters)
+    left = len(tests) - len(tried)
+    return (
+        f"{strong(f'{held} of {len(tried)}')} tests seen as the plan says, and the counters of "
+        f"{counted} of {len(counters)} lines" + (f"; {left} not tried" if left else "")
+    )
+
+
 def claims_total(found: Sequence[Mapping[str, Any]]) -> str:
     """Return how many claims were tried, and how many of them held."""
     tried = [each for each in found if each["held"] is not None]

@@ -5,6 +5,8 @@ ways.
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
+from copy import copy
+from dataclasses import replace
 from typing import NamedTuple
 
 from crossgate.core.conversation.choices import choices
@@ -16,7 +18,7 @@ from crossgate.core.conversation.story import FirstPaths, Paths, Trace, astray, 
 from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.conversation.walk import follow_whole
 from crossgate.core.lists.index import ListIndex
-from crossgate.core.model.accesslist import AccessList, Decider, DeciderKey
+from crossgate.core.model.accesslist import AccessList, Action, Decider, DeciderKey, Entry
 from crossgate.core.model.address import Family
 from crossgate.core.model.condition import State
 from crossgate.core.model.packet import Packet
@@ -42,10 +44,8 @@ class Indexes:
             self._choices[key] = choices(access_list, view)
         return self._choices[key]
 
-    def decision(self, access_list: AccessList, packet: Packet) -> Decision:
-        """Return what a list does with a packet: what it stops, but would let by if another TLS
-        were spoken, it lets by until that settles.
-        """
+    def of(self, access_list: AccessList) -> tuple[ListIndex, list[ListIndex]]:
+        """Return a list in the state, and in the others that a conversation may yet settle in."""
         found = self._indexes.get(access_list)
         if found is None:
             others = access_list.undecided(self.state) if access_list.tls else ()
@@ -53,7 +53,13 @@ class Indexes:
                 ListIndex(access_list, self.state),
                 [ListIndex(access_list, each) for each in others],
             )
-        index, undecided = found
+        return found
+
+    def decision(self, access_list: AccessList, packet: Packet) -> Decision:
+        """Return what a list does with a packet: what it stops, but would let by if another TLS
+        were spoken, it lets by until that settles.
+        """
+        index, undecided = self.of(access_list)
         decider = index.decide(packet)
         if not decider.permits:
             for other in undecided:
@@ -62,6 +68,30 @@ class Indexes:
                     return Decision(by, True, decider)
             return Decision(decider, False)
         return Decision(decider, True)
+
+
+class IndexesWithout(Indexes):
+    """The lists of a plan as they decide single packets, but for one line, which is not there; of
+    an otherwise line the opposite is.
+    """
+
+    def __init__(self, whole: Indexes, line: Decider) -> None:
+        super().__init__(whole.state)
+        self._whole, self._line = whole, line.key
+
+    def decision(self, access_list: AccessList, packet: Packet) -> Decision:
+        """Return what a list does with a packet without the line."""
+        found = self._whole.decision(access_list, packet)
+        line = found.decider
+        if line.key != self._line:
+            return found
+        if isinstance(line.entry, Entry):
+            later = self._whole.of(access_list)[0].decide_after(packet, line.entry)
+            return Decision(later, later.permits)
+        opposite = Action.DENY if line.permits else Action.PERMIT
+        otherwise = access_list.otherwise._replace(action=opposite)
+        turned = Decider(replace(access_list, otherwise=otherwise), None)
+        return Decision(turned, turned.permits)
 
 
 def least(decisions: Iterable[Decision]) -> Decision:
@@ -190,6 +220,14 @@ class Tracer:
         first = endings[0]
         agreed = len(endings) == 1 or all(each.verdict is first.verdict for each in endings)
         return Fate(first.verdict, None if first.stop is None else first.stop.decider, agreed)
+
+    def without(self, line: Decider) -> Tracer:
+        """Return what traces as if one line were not in its list, an otherwise line the
+        opposite.
+        """
+        other = copy(self)
+        other._indexes = IndexesWithout(self._indexes, line)
+        return other
 
     def endings(
         self,

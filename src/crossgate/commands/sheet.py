@@ -1,0 +1,161 @@
+"""`crossgate sheet`: the fewest tests that show every line at work, and what was seen of them."""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from crossgate.commands.common import AtOption, JsonOption, circumstances, load, meter, print_json
+from crossgate.commands.completing import complete_list, complete_machine
+from crossgate.core.model.errors import PlanError, unknown
+
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from crossgate.core.answers.sheet import Sheet
+    from crossgate.core.answers.sheet.results import Result
+    from crossgate.core.answers.sheet.tests import Can
+    from crossgate.core.model.conditions import When
+    from crossgate.core.network.ways import Network
+
+_MOST_TOLD = 5
+
+
+def complete_can(incomplete: str) -> list[str]:
+    """Offer what can be tried."""
+    return [each for each in ("ping", "connect", "lookup") if each.startswith(incomplete)]
+
+
+CanOption = Annotated[
+    str | None,
+    typer.Option(
+        "--can",
+        metavar="WHAT,...",
+        autocompletion=complete_can,
+        help="Only what can be tried there: ping, connect, lookup.",
+    ),
+]
+
+
+def sheet(
+    context: typer.Context,
+    names: Annotated[
+        list[str] | None,
+        typer.Argument(
+            metavar="[LIST]...",
+            autocompletion=complete_list,
+            help="Default: every list, and every claim.",
+        ),
+    ] = None,
+    machines: Annotated[
+        list[str] | None,
+        typer.Option(
+            "--from",
+            metavar="HOST",
+            autocompletion=complete_machine,
+            help="Only tests at this machine; several times for several.",
+        ),
+    ] = None,
+    can: CanOption = None,
+    at: AtOption = None,
+    results: Annotated[
+        list[Path] | None,
+        typer.Option(
+            "--results",
+            metavar="FILE",
+            help="Hold a filled-in sheet against the plan; several times for several.",
+        ),
+    ] = None,
+    as_csv: Annotated[bool, typer.Option("--csv", help="As a table, to fill in.")] = False,
+    as_markdown: Annotated[
+        bool, typer.Option("--markdown", help="As a table in Markdown.")
+    ] = False,
+    every: Annotated[
+        bool, typer.Option("--every", help="Name every line that no test shows.")
+    ] = False,
+    as_json: JsonOption = False,
+) -> None:
+    """Write the fewest tests by which a person sees on site that every line does what it should:
+    where, what to run, what is seen, which counters move. With --results hold what was seen against
+    it: exit status 1 where something differs.
+    """
+    from crossgate.core.answers.sheet.results import Agreement, judged
+    from crossgate.core.network.ways import Network
+    from crossgate.formats.sheet import read_results, sheet_csv, sheet_markdown
+
+    if sum((as_csv, as_markdown, as_json)) > 1:
+        raise PlanError("--csv, --markdown and --json are three forms of one answer; name one")
+    if results and (as_csv or as_markdown):
+        raise PlanError("--results is told in words or with --json; leave --csv or --markdown out")
+    plan = load(context)
+    for each in machines or ():
+        if each not in plan.hosts:
+            raise PlanError(f"--from: {unknown('host', each, list(plan.hosts))}")
+    when, network = circumstances(plan, at), Network(plan)
+    seen = [each for path in results or () for each in read_results(path)]
+    found = wanted_tests(network, when, names or (), machines or (), can)
+    held = judged(network, found, seen) if results else None
+    if held is not None:
+        _tell_unknown(held.unknown)
+    if as_json:
+        from crossgate.formats.json.sheet import sheet_document
+
+        print_json(sheet_document(plan, found, held))
+    elif as_csv:
+        sys.stdout.write(sheet_csv(found))
+    elif as_markdown:
+        sys.stdout.write(sheet_markdown(plan, found))
+    else:
+        from crossgate.show.console import write
+        from crossgate.show.sheet import judged_lines, lines
+
+        write(lines(plan, found, every) if held is None else judged_lines(found, held))
+    bad = (Agreement.DIFFERS, Agreement.CONTRADICTS)
+    if held is not None and any(each.agreement in bad for each in held.held):
+        raise typer.Exit(1)
+
+
+def wanted_tests(
+    network: Network, when: When, names: Sequence[str], machines: Sequence[str], can: str | None
+) -> Sheet:
+    """Return the sheet of some lists, all where none is named, for some machines, all where none
+    is. Raises `PlanError`.
+    """
+    from crossgate.core.answers.sheet import Wanted
+    from crossgate.core.answers.sheet import sheet as made
+
+    lists = [network.plan.access_list(name) for name in names]
+    wanted = Wanted(lists, machines, _can(can))
+    with meter("looking for tests") as tell:
+        return made(network, when, wanted, tell)
+
+
+def _can(text: str | None) -> frozenset[Can]:
+    """Return what can be tried, as `--can` says it. Raises `PlanError`."""
+    from crossgate.core.answers.sheet.tests import Can
+
+    if text is None:
+        return frozenset(Can)
+    words = [each.strip() for each in text.split(",") if each.strip()]
+    for each in words:
+        if each not in list(Can):
+            raise PlanError(f"--can: {unknown('test', each, list(Can))}")
+    if not words:
+        raise PlanError(f"--can names nothing; write some of {', '.join(Can)}")
+    return frozenset(map(Can, words))
+
+
+def _tell_unknown(results: Sequence[Result]) -> None:
+    """Warn of results that are of no test of this plan."""
+    from crossgate.show.console import count, warn
+
+    for each in results[:_MOST_TOLD]:
+        warn(
+            f"{each.where}: nothing that this plan can test is {each.command!r} on "
+            f"{each.machine or 'no machine'}; crossgate sheet --csv writes the tests of this plan"
+        )
+    if len(results) > _MOST_TOLD:
+        warn(f"{count(len(results) - _MOST_TOLD, 'more row')} of no test of this plan")

@@ -1,0 +1,418 @@
+"""What may be tried to see a line at work: conversations between machines of the plan that the line
+takes, or whose answers it takes, and their neighbours that it must not touch.
+
+An entry says which machines and which services; where it says `any`, machines near the place where
+the list stands are taken first. Of each only a few are taken. Where lines above take all of these,
+the packets that are left for the entry are worked out exactly, and machines among them are taken.
+"""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterable, Iterator, Sequence
+from functools import cached_property
+from itertools import islice, zip_longest
+from typing import NamedTuple
+
+from crossgate.core.answers.sheet.tests import DNS, can_try
+from crossgate.core.conversation.opening import Conversation
+from crossgate.core.lists.split import Regions, region_hull, split
+from crossgate.core.model.accesslist import AccessList, Action, Entry
+from crossgate.core.model.address import Address, Addresses, Family, Pattern
+from crossgate.core.model.condition import State
+from crossgate.core.model.network import Direction, Host, Point, PointKind
+from crossgate.core.model.packet import (
+    CLIENT_PORT,
+    ECHO,
+    SYN,
+    TCP,
+    UDP,
+    Packet,
+    icmp_of,
+)
+from crossgate.core.model.plan import Plan
+from crossgate.core.model.service import Qualifiers, ServiceTerm, within
+from crossgate.core.network.endpoints import at_address, candidates
+from crossgate.core.network.paths import Endpoint
+from crossgate.core.network.ways import Network
+from crossgate.core.sets.region import entry_region
+
+_MOST_MACHINES = 4
+"""So many machines of each end of an entry are tried."""
+_MOST_SPREAD = 24
+"""So many machines stand for all of the plan, where an entry does not say which."""
+_USUAL = ((TCP, 443), (TCP, 22), (UDP, DNS), (TCP, 80), (TCP, 8080))
+"""What is tried where a line takes every service, beside a ping."""
+
+_MOST_OWN = 6
+"""So many ports that the plan's own entries permit are tried beside the usual ones."""
+
+What = tuple[int, int | None, int | None]
+"""A protocol, its destination port, and its source port where that is not a client's choice."""
+
+
+class Candidate(NamedTuple):
+    """A conversation that may be tried; with `answer` it is what answers it that a line may take."""
+
+    conversation: Conversation
+    answer: bool
+
+
+class Machines:
+    """The machines of a plan that tests go between."""
+
+    def __init__(self, network: Network, only_from: Sequence[str] = ()) -> None:
+        """Make it; tests start at `only_from` machines, at all hosts where none is named."""
+        self._network, self._only = network, frozenset(only_from)
+        self._ends: dict[tuple[str, Family], Endpoint | None] = {}
+        self._at: dict[Address, Endpoint] = {}
+        self._passed: dict[tuple[object, Address], frozenset[tuple[Point, Direction]]] = {}
+
+    @property
+    def plan(self) -> Plan:
+        """The plan."""
+        return self._network.plan
+
+    def may_send(self, name: str) -> bool:
+        """Whether somebody is to try things at a machine: a host, and one of those wanted."""
+        return name in self.plan.hosts and (not self._only or name in self._only)
+
+    def end(self, name: str, family: Family) -> Endpoint | None:
+        """Return a host as an end in a family, None where it has no address of it."""
+        key = name, family
+        if key not in self._ends:
+            found = [e for e in candidates(self._network, name) if e.address.family is family]
+            self._ends[key] = found[0] if found else None
+        return self._ends[key]
+
+    def at(self, address: Address) -> Endpoint:
+        """Return whoever has an address as an end."""
+        if address not in self._at:
+            self._at[address] = at_address(self._network, address)
+        return self._at[address]
+
+    def passed(self, origin: Endpoint, target: Address) -> frozenset[tuple[Point, Direction]]:
+        """Return the places that the first way from an end to an address comes by."""
+        key = origin.sender, target
+        if key not in self._passed:
+            path = self._network.path(origin, target)
+            self._passed[key] = frozenset(each.place for each in path.crossings)
+        return self._passed[key]
+
+    @cached_property
+    def by_segment(self) -> dict[str, list[Host]]:
+        """The hosts of each subnet and outside."""
+        found: dict[str, list[Host]] = {}
+        for host in self.plan.hosts.values():
+            found.setdefault(host.on, []).append(host)
+        return found
+
+    @cached_property
+    def spread(self) -> list[Host]:
+        """Hosts from all over: of each subnet the first, then of each the second, and so on."""
+        found: list[Host] = []
+        for rank in range(max(map(len, self.by_segment.values()), default=0)):
+            found += [hosts[rank] for hosts in self.by_segment.values() if rank < len(hosts)]
+        return found
+
+    def near(self, places: Iterable[tuple[Point, Direction]]) -> list[Host]:
+        """Return the hosts at the links on which some places are, or behind their ports."""
+        names: dict[str, None] = {}
+        found: dict[str, Host] = {}
+        for point, _ in places:
+            if point.kind is PointKind.HOST:
+                found[point.owner] = self.plan.hosts[point.owner]
+            elif point.kind is PointKind.PORT:
+                found.update((h.name, h) for h in self.plan.hosts.values() if h.at == point)
+            elif point.kind is PointKind.SUBNET:
+                names[point.owner] = None
+            elif point.kind is PointKind.INTERFACE:
+                names[self.plan.devices[point.owner].interfaces[point.part].on] = None
+        for name in names:
+            found.update((host.name, host) for host in self.by_segment.get(name, ()))
+        return list(found.values())
+
+
+class Candidates:
+    """What may be tried of the lists of a plan, in one state of its conditions."""
+
+    def __init__(self, machines: Machines, state: State) -> None:
+        self._machines, self._state = machines, state
+        self._regions = Regions(machines.plan.lists)
+        self._members: dict[tuple[Family, str], list[Endpoint]] = {}
+        self._places: dict[str, frozenset[tuple[Point, Direction]]] = {}
+
+    @cached_property
+    def _usual(self) -> tuple[tuple[int, int], ...]:
+        """What is tried where a line takes every service: what is usual, and what the plan's own
+        entries permit most.
+        """
+        ports = Counter(
+            (term.protocol, first)
+            for access_list in self._machines.plan.lists.values()
+            for entry in access_list.entries
+            if entry.action is Action.PERMIT
+            for term in entry.service.terms
+            if term.protocol == TCP
+            for first, _ in (term.ports or ())[:1]
+        )
+        own = [each for each, _ in ports.most_common(_MOST_OWN) if each[1]]
+        return tuple(dict.fromkeys([*_USUAL[:3], *own, *_USUAL[3:]]))
+
+    def of_entry(self, access_list: AccessList, entry: Entry) -> Iterator[Candidate]:
+        """Yield conversations whose first packet an entry in force takes, then those whose answers
+        it may take; lines above may take them too.
+        """
+        family = access_list.family
+        sources, destinations = self._ends(access_list, entry)
+        what = list(_tried_of(entry, family, self._usual))
+        answers = list(_answers_of(entry, family, self._usual))
+        for own, answer in ((what, False), (answers, True)):
+            for start, end in _mixed(sources, destinations) if own else ():
+                if self.comes_by(access_list, start, end):
+                    yield from self._candidates(start, end, own, answer)
+
+    def left_for(self, access_list: AccessList, entry: Entry) -> Iterator[Candidate]:
+        """Yield conversations among the packets that lines above leave for an entry."""
+        region = entry_region(entry, access_list.family)
+        if region is None:
+            return
+        every = self._regions.of(access_list, self._state)
+        above = [e for e in every.near(region_hull(region)) if e.entry.number < entry.number]
+        pieces = (
+            piece for piece, index in split(region, [e.region for e in above]) if index is None
+        )
+        plan = self._machines.plan
+        for piece in islice(pieces, _MOST_MACHINES):
+            for own in piece.regions():
+                hosts = [
+                    [
+                        plan.host_of[each]
+                        for each in islice(plan.hosts_in(side.hull), 16 * _MOST_MACHINES)
+                        if side.contains(each.value)
+                    ]
+                    for side in (own.source, own.destination)
+                ]
+                what = list(_tried_of(entry, own.family, self._usual))
+                ends = [
+                    [
+                        e
+                        for h in several[:_MOST_MACHINES]
+                        if (e := self._machines.end(h.name, own.family))
+                    ]
+                    for several in hosts
+                ]
+                for start, end in _mixed(ends[0], ends[1]) if what else ():
+                    if self.comes_by(access_list, start, end):
+                        yield from self._candidates(start, end, what, False)
+
+    def of_rest(self, access_list: AccessList) -> Iterator[Candidate]:
+        """Yield conversations that may meet the otherwise line of a list."""
+        family = access_list.family
+        places = self._machines.plan.places_of(access_list)
+        near = self._as_ends(self._machines.near(places), family)
+        far = self._as_ends(self._machines.spread[:_MOST_SPREAD], family)
+        devices = self._devices(places, family)
+        every: list[What] = [_ping(family), *((p, n, None) for p, n in self._usual)]
+        away = _mixed(near or far, [*devices, *far])
+        toward = _mixed(far, near)
+        for start, end in (e for both in zip_longest(away, toward) for e in both if e):
+            if self.comes_by(access_list, start, end):
+                yield from self._candidates(start, end, every, False)
+                yield from self._candidates(start, end, every, True)
+
+    def beside(
+        self, access_list: AccessList, entry: Entry, shown: Conversation
+    ) -> Iterator[Conversation]:
+        """Yield conversations that differ from one in one thing, the sibling machine, the other
+        transport or the port beside, and that the entry does not take.
+        """
+        first = shown.first
+        named = [(n.protocol, n.destination_port, None) for n in _neighbours(first)]
+        start, end = shown.source, shown.destination
+        for what in named:
+            yield from self._not_taken(entry, self._conversation(start, end, what))
+        own: What = (first.protocol, first.destination_port, None)
+        for host in self._machines.by_segment.get(start.segment, ()):
+            sibling = self._machines.end(host.name, access_list.family)
+            if sibling is not None and sibling.address not in (start.address, end.address):
+                yield from self._not_taken(entry, self._conversation(sibling, end, own))
+
+    def _not_taken(self, entry: Entry, found: Iterable[Conversation]) -> Iterator[Conversation]:
+        return (each for each in found if not entry.matches(each.first))
+
+    def _ends(self, access_list: AccessList, entry: Entry) -> tuple[list[Endpoint], list[Endpoint]]:
+        """Return machines at either end of an entry, those near the list's place first."""
+        places = self._machines.plan.places_of(access_list)
+        near = self._as_ends(self._machines.near(places), access_list.family)
+        sources = self._in(entry.source, access_list.family, near)
+        devices = self._devices(places, access_list.family)
+        destinations = self._in(entry.destination, access_list.family, [*devices, *near])
+        return sources, destinations
+
+    def _devices(self, places: Iterable[tuple[Point, Direction]], family: Family) -> list[Endpoint]:
+        """Return the addresses of the devices that lists for themselves stand at."""
+        owners = [p.owner for p, _ in places if p.kind is PointKind.ITSELF]
+        return [
+            self._machines.at(address)
+            for owner in owners
+            for address in self._machines.plan.devices[owner].addresses()
+            if address.family is family
+        ]
+
+    def _in(self, addresses: Addresses, family: Family, near: Sequence[Endpoint]) -> list[Endpoint]:
+        """Return a few machines in a set of addresses: those that are near, then others."""
+        far = self._of(addresses, family)
+        close = [each for each in near if addresses.contains(each.address.value)]
+        mixed = list(dict.fromkeys([*close[:_MOST_MACHINES], *far]))
+        most = _MOST_SPREAD if addresses.text == "any" else 2 * _MOST_MACHINES
+        return mixed[:most]
+
+    def _of(self, addresses: Addresses, family: Family) -> list[Endpoint]:
+        key = family, addresses.text
+        if key not in self._members:
+            plan = self._machines.plan
+            if addresses.text == "any":
+                self._members[key] = self._as_ends(self._machines.spread[:_MOST_SPREAD], family)
+            else:
+                hosts = (
+                    each
+                    for pattern in addresses.patterns
+                    for each in islice(plan.hosts_in(pattern), 2 * _MOST_MACHINES)
+                )
+                own = [self._machines.at(each) for each in islice(hosts, 4 * _MOST_MACHINES)]
+                own += [
+                    self._machines.at(a)
+                    for a in _single(addresses.patterns)
+                    if a not in plan.host_of and plan.segment_of(a)
+                ]
+                self._members[key] = own
+        return self._members[key]
+
+    def _as_ends(self, hosts: Iterable[Host], family: Family) -> list[Endpoint]:
+        found = (self._machines.end(host.name, family) for host in hosts)
+        return [each for each in found if each is not None]
+
+    def comes_by(self, access_list: AccessList, start: Endpoint, end: Endpoint) -> bool:
+        """Whether the first way from one machine to another comes by where a list stands; across
+        translations any may.
+        """
+        if self._machines.plan.translations[access_list.family]:
+            return True
+        places = self._places.get(access_list.name)
+        if places is None:
+            places = frozenset(self._machines.plan.places_of(access_list))
+            self._places[access_list.name] = places
+        return not places.isdisjoint(self._machines.passed(start, end.address))
+
+    def _candidates(
+        self, start: Endpoint, end: Endpoint, what: Sequence[What], answer: bool
+    ) -> Iterator[Candidate]:
+        """Yield what may be tried so that packets go from one machine to another: what these send,
+        or what the other one sends, so that these are the answers.
+        """
+        near, far = (end, start) if answer else (start, end)
+        for each in what:
+            for conversation in self._conversation(near, far, each):
+                yield Candidate(conversation, answer)
+
+    def _conversation(self, start: Endpoint, end: Endpoint, what: What) -> Iterator[Conversation]:
+        """Yield what a host sends to another machine, where somebody may try it there."""
+        if not self._machines.may_send(start.name) or end.name == start.name:
+            return
+        packet = _packet(start.address, end.address, what)
+        if can_try(packet) is not None:
+            yield Conversation(start, end, packet)
+
+
+def _single(patterns: Iterable[Pattern]) -> Iterator[Address]:
+    return (Address(p.family, p.value) for p in patterns if not p.wildcard)
+
+
+def _mixed(
+    sources: Sequence[Endpoint], destinations: Sequence[Endpoint]
+) -> Iterator[tuple[Endpoint, Endpoint]]:
+    """Yield all pairs, so that each of the ends comes early."""
+    for shift in range(len(destinations)):
+        for number, start in enumerate(sources):
+            yield start, destinations[(number + shift) % len(destinations)]
+
+
+def _packet(source: Address, destination: Address, what: What) -> Packet:
+    protocol, port, own_port = what
+    family = source.family
+    if protocol in (TCP, UDP):
+        chosen = CLIENT_PORT if own_port is None else own_port
+        flags = SYN if protocol == TCP else None
+        return Packet(family, source.value, destination.value, protocol, chosen, port, flags=flags)
+    return Packet(
+        family, source.value, destination.value, protocol, icmp_type=ECHO[family], icmp_code=0
+    )
+
+
+def _ping(family: Family) -> What:
+    return icmp_of(family), None, None
+
+
+Usual = Sequence[tuple[int, int]]
+
+
+def _tried_of(entry: Entry, family: Family, usual: Usual) -> Iterator[What]:
+    """Yield what can be tried of the services of an entry."""
+    own_port = _client(entry.qualifiers)
+    # Who asks a name server asks over UDP, where the entry takes both.
+    for term in sorted(entry.service.terms, key=lambda each: each.protocol != UDP):
+        for protocol, port, _ in _term(term, family, usual):
+            yield protocol, port, own_port if protocol == TCP else None
+
+
+def _term(term: ServiceTerm, family: Family, usual: Usual) -> Iterator[What]:
+    if term.protocol is None:
+        yield from (_ping(family), *((p, n, None) for p, n in usual))
+    elif term.protocol == icmp_of(family):
+        if term.icmp_type in (None, ECHO[family]) and not term.icmp_code:
+            yield _ping(family)
+    elif term.protocol == TCP:
+        known = [n for p, n in usual if p == TCP and (term.ports is None or within(n, term.ports))]
+        firsts = [first or 1 for first, _ in term.ports or ()]
+        yield from ((TCP, port, None) for port in dict.fromkeys([*known, *firsts]))
+    elif term.protocol == UDP and (term.ports is None or within(DNS, term.ports)):
+        yield UDP, DNS, None
+
+
+def _client(asked: Qualifiers) -> int | None:
+    """Return the source port to send from, where an entry asks for one that clients do not have."""
+    if asked.source_ports is None or within(CLIENT_PORT, asked.source_ports):
+        return None
+    return asked.source_ports[0][0] or 1
+
+
+def _answers_of(entry: Entry, family: Family, usual: Usual) -> Iterator[What]:
+    """Yield what can be tried so that its answers are what an entry asks for: from a port to any
+    port, segments under way, echo replies.
+    """
+    asked = entry.qualifiers
+    reply = 0 if family is Family.IPV4 else 129
+    for term in entry.service.terms:
+        if term.protocol in (None, TCP) and (term.ports is None or within(CLIENT_PORT, term.ports)):
+            ports = [first for first, _ in asked.source_ports or ()][:2]
+            known = [n for p, n in usual if p == TCP]
+            yield from ((TCP, port, None) for port in (ports or known))
+        to_client = term.ports is None or within(CLIENT_PORT, term.ports)
+        from_dns = asked.source_ports is None or within(DNS, asked.source_ports)
+        if term.protocol in (None, UDP) and to_client and from_dns:
+            yield UDP, DNS, None
+        if term.protocol in (None, icmp_of(family)) and term.icmp_type in (None, reply):
+            yield _ping(family)
+
+
+def _neighbours(first: Packet) -> Iterator[Packet]:
+    """Yield packets beside one: of the other transport, and to the port beside."""
+    port = first.destination_port
+    if port is None:
+        yield first._replace(protocol=TCP, destination_port=443)
+        return
+    if port == DNS:
+        yield first._replace(protocol=UDP if first.protocol == TCP else TCP)
+    if first.protocol == TCP:
+        yield first._replace(destination_port=port + 1 if port < 65535 else port - 1)

@@ -1,0 +1,137 @@
+"""What was seen on site, held against what the sheet says."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Sequence
+from enum import StrEnum
+from typing import NamedTuple
+
+from crossgate.core.answers.sheet import Row, Sheet
+from crossgate.core.answers.sheet.tests import Can, Seen, Tried, Trying
+from crossgate.core.answers.sheet.words import command_line
+from crossgate.core.conversation.opening import Conversation, conversations
+from crossgate.core.conversation.packets import Tracer
+from crossgate.core.model.address import parse_address
+from crossgate.core.model.errors import PlanError
+from crossgate.core.network.endpoints import at_address, candidates
+from crossgate.core.network.ways import Network
+
+
+class Result(NamedTuple):
+    """What somebody saw of a test: on which machine and by which command line, None for the test
+    that has not been tried; `where` is its place in their table.
+    """
+
+    where: str
+    machine: str
+    command: str
+    seen: Seen | None
+
+
+class Agreement(StrEnum):
+    """How what was seen stands to what the sheet says."""
+
+    AGREES = "agrees"
+    DIFFERS = "differs"
+    NOBODY_LISTENS = "nobody listens"
+    NOT_TRIED = "not tried"
+    CONTRADICTS = "seen otherwise twice"
+
+
+class Held(NamedTuple):
+    """A test of the sheet with what was seen of it, each thing once."""
+
+    row: Row
+    seen: tuple[Seen, ...]
+    agreement: Agreement
+
+
+class Judged(NamedTuple):
+    """A sheet with what was seen, and the results that are of none of its tests."""
+
+    held: tuple[Held, ...]
+    unknown: tuple[Result, ...]
+
+
+def judged(network: Network, sheet: Sheet, results: Iterable[Result]) -> Judged:
+    """Return how results stand to a sheet; the same test may have several. One that is not in the
+    sheet, as of an older one, is held against the plan all the same, with the number 0.
+    """
+    trying = Trying(Tracer(network, network.plan.state_at(sheet.when)))
+    rows = {_named(each.tried): each for each in sheet.rows}
+    seen: dict[tuple[str, str], dict[Seen, None]] = {}
+    unknown = []
+    for each in results:
+        key = each.machine, each.command
+        if key not in rows:
+            found = _conversation(network, each)
+            tried = None if found is None else trying.tried(found)
+            if tried is None:
+                unknown.append(each)
+                continue
+            rows[key] = Row(0, tried, ())
+        if each.seen is not None:
+            seen.setdefault(key, {})[each.seen] = None
+    held = []
+    for key, row in rows.items():
+        own = tuple(seen.get(key, ()))
+        if row.number or own:
+            held.append(Held(row, own, _agreement(row, own)))
+    return Judged(tuple(held), tuple(unknown))
+
+
+def _named(tried: Tried) -> tuple[str, str]:
+    return tried.conversation.source.name, command_line(tried)
+
+
+_COMMANDS = (
+    (Can.PING, re.compile(r"ping .*?(?P<address>[0-9a-fA-F:.]+)$")),
+    (Can.LOOKUP, re.compile(r"dig .*?@(?P<address>[0-9a-fA-F:.]+) ")),
+    (
+        Can.CONNECT,
+        re.compile(
+            r"curl .*?(--local-port (?P<own>\d{1,5}) )?'?telnet://\[?(?P<address>[0-9a-fA-F:.]+?)\]?"
+            r":(?P<port>\d{1,5})'?$"
+        ),
+    ),
+)
+"""What command lines of a sheet look like (`words.command_line`)."""
+
+
+def _conversation(network: Network, result: Result) -> Conversation | None:
+    """Return what a result is of by its machine and command line; None for what is no test of this
+    plan.
+    """
+    plan = network.plan
+    for can, form in _COMMANDS:
+        match = form.match(result.command)
+        if match is None:
+            continue
+        try:
+            address = parse_address(match["address"])
+            target = at_address(network, address)
+            service = {Can.PING: "ping", Can.LOOKUP: "udp/53"}.get(can) or f"tcp/{match['port']}"
+            own = match["own"] if can is Can.CONNECT else None
+            start = next(
+                each
+                for each in candidates(network, result.machine)
+                if each.address.family is address.family and result.machine in plan.hosts
+            )
+            asked = plan.service(service, address.family)
+            (found,) = conversations(asked, start, target, None if own is None else int(own))
+        except (PlanError, StopIteration):
+            return None
+        return found
+    return None
+
+
+def _agreement(row: Row, seen: Sequence[Seen]) -> Agreement:
+    if not seen:
+        return Agreement.NOT_TRIED
+    if len(seen) > 1:
+        return Agreement.CONTRADICTS
+    if seen[0] is row.tried.seen:
+        return Agreement.AGREES
+    got_there = seen[0] is Seen.NOBODY_LISTENS and row.tried.seen is Seen.ANSWERED
+    return Agreement.NOBODY_LISTENS if got_there else Agreement.DIFFERS

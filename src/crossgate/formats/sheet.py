@@ -1,0 +1,138 @@
+"""A sheet of tests as a table to take along (CSV, Markdown), and the filled-in table read back."""
+
+from __future__ import annotations
+
+import csv
+import io
+from collections.abc import Iterator, Mapping, Sequence
+from pathlib import Path
+from types import MappingProxyType
+
+from crossgate.core.answers.sheet import Row, Sheet
+from crossgate.core.answers.sheet.results import Result
+from crossgate.core.answers.sheet.tests import Seen
+from crossgate.core.answers.sheet.words import (
+    SEEN,
+    command_line,
+    counters,
+    note_of,
+    plain_words,
+    reason_text,
+)
+from crossgate.core.model.errors import PlanError
+from crossgate.core.model.plan import Plan
+from crossgate.formats.markdown import escaped
+from crossgate.formats.tables import guarded, named_by, read_table, unguarded
+
+HEADERS = ("test", "machine", "what", "command", "expected", "counters", "why", "note", "seen")
+"""The columns of the table; `seen` is for whoever does the tests."""
+_FIELDS = named_by(
+    (
+        ("seen", ("seen", "result", "results", "verdict")),
+        ("machine", ("machine", "host", "on")),
+        ("command", ("command", "run")),
+    )
+)
+_WORDS = {
+    **dict.fromkeys(
+        ("answered", "an answer", "answer", "yes", "ok", "works", "connected", "reply"),
+        Seen.ANSWERED,
+    ),
+    **dict.fromkeys(
+        ("refused", "refused at once", "rejected", "prohibited", "no route to host", "unreachable"),
+        Seen.REFUSED,
+    ),
+    **dict.fromkeys(
+        ("connection refused: nobody listens", "connection refused", "nobody listens", "closed"),
+        Seen.NOBODY_LISTENS,
+    ),
+    **dict.fromkeys(
+        ("silence", "nothing", "no", "no answer", "timeout", "timed out", "times out", "none"),
+        Seen.SILENCE,
+    ),
+}
+"""What people write for what they saw."""
+
+
+def cells(row: Row, seen: str = "") -> list[str]:
+    """Return a row of the table; without what was `seen`, for somebody to fill in."""
+    tried = row.tried
+    return [
+        str(row.number),
+        tried.conversation.source.name,
+        plain_words(tried),
+        command_line(tried),
+        SEEN[tried.seen],
+        "; ".join(counters(tried)),
+        "; ".join(map(reason_text, row.reasons)),
+        note_of(tried),
+        seen,
+    ]
+
+
+def sheet_csv(sheet: Sheet, seen: Mapping[int, Seen] = MappingProxyType({})) -> str:
+    """Return a sheet as comma-separated values (RFC 4180), with what was `seen` of its tests, by
+    their numbers.
+    """
+    text = io.StringIO()
+    writer = csv.writer(text)
+    writer.writerow(HEADERS)
+    for row in sheet.rows:
+        told = SEEN[seen[row.number]] if row.number in seen else ""
+        writer.writerow([guarded(each) for each in cells(row, told)])
+    return text.getvalue()
+
+
+def sheet_markdown(plan: Plan, sheet: Sheet) -> str:
+    """Return a sheet as a table in Markdown, to print or to fill in."""
+    return "\n".join(_markdown(plan, sheet)) + "\n"
+
+
+def _markdown(plan: Plan, sheet: Sheet) -> Iterator[str]:
+    yield f"## Tests of {escaped(plan.title or plan.files[0])}"
+    yield ""
+    yield f"As it is at {sheet.when.at:%a %Y-%m-%d %H:%M}. Fill in what is seen: an answer, refused at once, silence."
+    yield ""
+    yield f"| {' | '.join(HEADERS)} |"
+    yield f"|{' --- |' * len(HEADERS)}"
+    for row in sheet.rows:
+        own = cells(row)
+        own[3] = f"`{own[3]}`"
+        yield f"| {' | '.join(each if each.startswith('`') else escaped(each) for each in own)} |"
+
+
+def read_results(path: Path) -> list[Result]:
+    """Read a filled-in table: any with the columns machine, command and seen. An empty cell of the
+    last is a test that was not done.
+
+    Raises `PlanError` with every value that nobody can read, each with its row.
+    """
+    table = read_table(
+        path,
+        lambda words, _: _FIELDS(words),
+        ("machine", "command", "seen"),
+        "machine,command,seen",
+    )
+    found, wrong = [], []
+    for row in table.rows:
+        told = unguarded(row.values.get("seen", "")).strip()
+        seen = _WORDS.get(told.lower())
+        where = f"{path.name} row {row.number}"
+        if told and seen is None:
+            wrong.append(f"{where}: {told!r} says nothing; write answered, refused or silence")
+            continue
+        machine, command = (
+            unguarded(row.values.get(each, "")).strip() for each in ("machine", "command")
+        )
+        found.append(Result(where, machine, command, seen))
+    if wrong:
+        raise PlanError("; ".join(wrong[:_MOST_WRONG]) + _more(wrong))
+    return found
+
+
+_MOST_WRONG = 5
+
+
+def _more(wrong: Sequence[str]) -> str:
+    more = len(wrong) - _MOST_WRONG
+    return f"; and {more} more rows" if more > 0 else ""
