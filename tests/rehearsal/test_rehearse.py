@@ -23,7 +23,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from hypothesis import find, settings
+from hypothesis import Phase, find, settings
 
 from crossgate.core.conversation.opening import conversations
 from crossgate.core.conversation.packets import Tracer
@@ -169,8 +169,13 @@ def test_random_plans_fare_as_they_are_traced(
     chance = random.Random(seed)
     text = find(
         plans(most=6),
-        lambda each: each.count("place ") > 3 and "at most" not in each,
-        settings=settings(max_examples=500, database=None),
+        # Who gets no frames does not learn whom to send to, and trace knows nothing of that.
+        lambda each: (
+            each.count("place ") > 3
+            and "at most" not in each
+            and "deny any any to pinned" not in each
+        ),
+        settings=settings(max_examples=500, database=None, phases=[Phase.generate]),
         random=chance,
     )
     plan = plan_of(text)

@@ -87,6 +87,15 @@ COMMANDS = {
         _ASK,
         ("probe --as kiosk-1 --dry-run", "probe --as kiosk-1 --out kiosk-1.csv"),
     ),
+    "cause": Listed(
+        "cause",
+        "cause",
+        _ASK,
+        (
+            "cause 'kiosk-1 to manifest tcp/8443 silent' 'kiosk-1 to resolver domain silent' -4",
+            "cause kiosk-1.csv",
+        ),
+    ),
     "rehearse": Listed(
         "rehearse",
         "rehearse",

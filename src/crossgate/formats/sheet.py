@@ -47,11 +47,16 @@ _WORDS = {
         Seen.NOBODY_LISTENS,
     ),
     **dict.fromkeys(
-        ("silence", "nothing", "no", "no answer", "timeout", "timed out", "times out", "none"),
+        ("silence", "silent", "nothing", "no", "no answer", "timeout", "timed out", "times out"),
         Seen.SILENCE,
     ),
 }
 """What people write for what they saw."""
+
+
+def seen_word(text: str) -> Seen | None:
+    """Return what somebody saw, by the word for it; None for a word that says nothing."""
+    return _WORDS.get(text.strip().lower())
 
 
 def cells(row: Row, seen: str = "") -> list[str]:
@@ -116,7 +121,7 @@ def read_results(path: Path) -> list[Result]:
     found, wrong = [], []
     for row in table.rows:
         told = unguarded(row.values.get("seen", "")).strip()
-        seen = _WORDS.get(told.lower())
+        seen = seen_word(told)
         where = f"{path.name} row {row.number}"
         if told and seen is None:
             wrong.append(f"{where}: {told!r} says nothing; write answered, refused or silence")

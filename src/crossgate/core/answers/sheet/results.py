@@ -65,7 +65,7 @@ def judged(network: Network, sheet: Sheet, results: Iterable[Result]) -> Judged:
     for each in results:
         key = each.machine, each.command
         if key not in rows:
-            found = _conversation(network, each)
+            found = conversation_of(network, each)
             tried = None if found is None else trying.tried(found)
             if tried is None:
                 unknown.append(each)
@@ -99,7 +99,7 @@ _COMMANDS = (
 """What command lines of a sheet look like (`words.command_line`)."""
 
 
-def _conversation(network: Network, result: Result) -> Conversation | None:
+def conversation_of(network: Network, result: Result) -> Conversation | None:
     """Return what a result is of by its machine and command line; None for what is no test of this
     plan.
     """

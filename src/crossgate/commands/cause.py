@@ -1,0 +1,96 @@
+"""`crossgate cause`: which single fault explains what was seen of a network that runs."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from crossgate.commands.common import (
+    AtOption,
+    JsonOption,
+    circumstances,
+    family_of,
+    load,
+    meter,
+    plan_file,
+    print_json,
+)
+from crossgate.core.model.errors import PlanError
+
+if TYPE_CHECKING:
+    from crossgate.core.model.accesslist import AccessList
+    from crossgate.core.model.plan import Plan
+
+
+def cause(
+    context: typer.Context,
+    seen: Annotated[
+        list[str],
+        typer.Argument(
+            metavar="FILE | OBSERVATION...",
+            help="A filled-in sheet; or what was seen, as 'kiosk-1 to manifest tcp/8443 silent'.",
+        ),
+    ],
+    since: Annotated[
+        str | None,
+        typer.Option(
+            "--since",
+            metavar="REV",
+            help="Try lists as they were at this git revision, too: a device may run that.",
+        ),
+    ] = None,
+    only_ipv4: Annotated[bool, typer.Option("-4", help="It was seen over IPv4.")] = False,
+    only_ipv6: Annotated[bool, typer.Option("-6", help="It was seen over IPv6.")] = False,
+    at: AtOption = None,
+    every: Annotated[
+        bool, typer.Option("--every", help="Show every cause that explains some.")
+    ] = False,
+    as_json: JsonOption = False,
+) -> None:
+    """Find the single fault, or the two, that explain what was seen on site and is not as the plan
+    says; and the next test that tells the best two apart. Exit status 1 where something was seen
+    that the plan does not say.
+    """
+    from crossgate.commands.sheet import wanted_tests
+    from crossgate.core.answers.cause import cause as found_of
+    from crossgate.core.network.ways import Network
+    from crossgate.formats.observations import observed
+
+    plan = load(context)
+    when, network = circumstances(plan, at), Network(plan)
+    told = observed(network, seen, family_of(only_ipv4, only_ipv6))
+    older = {} if since is None else _older(context, plan, since)
+    machines = [e.conversation.source.name for e in told.conversations]
+    hosts = [name for name in dict.fromkeys(machines) if name in plan.hosts]
+    tests = [row.tried for row in wanted_tests(network, when, (), hosts, None).rows]
+    with meter("trying faults") as tell:
+        found = found_of(network, when, told, older, tests, tell)
+    if as_json:
+        from crossgate.formats.json.cause import cause_document
+
+        print_json(cause_document(plan, when, told, found))
+    else:
+        from crossgate.show.cause import lines
+        from crossgate.show.console import write
+
+        write(lines(told, found, every))
+    if found.wrong:
+        raise typer.Exit(1)
+
+
+def _older(context: typer.Context, plan: Plan, revision: str) -> dict[str, AccessList]:
+    """Return the lists that say something else at a git revision. Raises `PlanError`."""
+    from crossgate.formats.git import Revision
+    from crossgate.language.reader import read
+
+    path = plan_file(context, "look up in git")
+    was = read(path, Revision(path, revision)).plan
+    found = {
+        name: own
+        for name, own in was.lists.items()
+        if name in plan.lists and own.says != plan.lists[name].says
+    }
+    if not found:
+        raise PlanError(f"--since {revision}: every list says now what it said then")
+    return found

@@ -1,0 +1,247 @@
+"""Which single fault explains what was seen of a network that runs.
+
+Every fault that may touch what is seen otherwise than the plan says is tried: the plan with the
+fault in it says what would be seen of each conversation, and which lines would count. What explains
+most stands first, of equals the smaller fault. Where none explains all, two together are tried.
+Between the best two the next test is named that would be seen differently under each.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import replace
+from datetime import datetime
+from itertools import combinations
+from types import MappingProxyType
+from typing import Any, NamedTuple
+
+from crossgate.core.answers.cause.faults import Fault, Size, faults
+from crossgate.core.answers.cause.observed import Count, Observation, Observed
+from crossgate.core.answers.sheet.tests import Seen, Tried, seen_of
+from crossgate.core.conversation.opening import Conversation
+from crossgate.core.conversation.packets import Tracer
+from crossgate.core.model.accesslist import AccessList, DeciderKey
+from crossgate.core.model.conditions import When
+from crossgate.core.model.packet import UDP
+from crossgate.core.model.plan import Plan
+from crossgate.core.network.endpoints import candidates
+from crossgate.core.network.paths import Endpoint
+from crossgate.core.network.ways import Network
+
+_MOST_IN_PAIRS = 24
+"""So many faults that explain something are tried two and two."""
+
+Tell = Callable[[int, int], None]
+
+
+class Explained(NamedTuple):
+    """One fault or two, with what they explain and what they do not."""
+
+    faults: tuple[Fault, ...]
+    explained: tuple[Observation | Count, ...]
+    not_explained: tuple[Observation | Count, ...]
+
+
+class Cause(NamedTuple):
+    """What the plan as it stands says otherwise than was seen, and what may be the cause, best first;
+    `next` is a test that would be seen differently under the first two that differ, with what is
+    then seen under each.
+    """
+
+    wrong: tuple[Observation | Count, ...]
+    ranked: tuple[Explained, ...]
+    next: tuple[Tried, Seen, Seen] | None
+    tried: int
+
+
+class _World:
+    """A network with a fault, or without: what is seen there."""
+
+    def __init__(self, fault: Fault, when: When, beside: Network | None = None) -> None:
+        self.fault = fault
+        self._network = Network(fault.plan, beside)
+        state = fault.plan.state_at(when._replace(at=fault.at))
+        self._tracer = Tracer(self._network, state)
+        self._known: dict[Conversation, tuple[Seen, frozenset[DeciderKey]]] = {}
+
+    def seen(self, told: Conversation) -> tuple[Seen, frozenset[DeciderKey]]:
+        """Return what is seen of a conversation, and which lines decide about it."""
+        if told not in self._known:
+            seen, lines = self._followed(told)
+            instead = self.fault.ends
+            self._known[told] = (seen if instead is None else instead(told, seen)), lines
+        return self._known[told]
+
+    def _followed(self, told: Conversation) -> tuple[Seen, frozenset[DeciderKey]]:
+        here = self._as_it_is(told)
+        if here is None:
+            return Seen.SILENCE, frozenset()
+        ending = self._tracer.endings(here)[0]
+        stops = [] if ending.stop is None else [ending.stop]
+        return seen_of(ending), frozenset(each.decider.key for each in (*ending.passed, *stops))
+
+    def _as_it_is(self, told: Conversation) -> Conversation | None:
+        """Return a conversation as it is sent here, where machines may have other addresses and
+        gateways; None where nobody has the address that it is for any more.
+        """
+        plan = self._network.plan
+        source, target = self._end(told.source), self._end(told.destination)
+        if target.name in plan.hosts and target.address != told.destination.address:
+            return None
+        return told._replace(
+            source=source,
+            destination=target,
+            first=told.first._replace(source=source.address.value),
+        )
+
+    def _end(self, end: Endpoint) -> Endpoint:
+        if end.name not in self._network.plan.hosts:
+            return end
+        own = candidates(self._network, end.name)
+        return next(each for each in own if each.address.family is end.address.family)
+
+
+def cause(
+    network: Network,
+    when: When,
+    observed: Observed,
+    older: Mapping[str, AccessList] = MappingProxyType({}),
+    tests: Iterable[Tried] = (),
+    tell: Tell | None = None,
+) -> Cause:
+    """Return what may be the cause of what was seen; `older` are lists as they were in an older
+    version of the plan, and among `tests` the next one is looked for.
+    """
+    as_planned = _World(Fault("", Size.SMALL, network.plan, when.at), when)
+    wrong = _not_as_seen(as_planned, observed)
+    if not wrong:
+        return Cause((), (), None, 0)
+    seen_wrong = [each for each in wrong if isinstance(each, Observation)]
+    counts = [each for each in wrong if isinstance(each, Count)]
+    looked_at = [
+        each
+        for each in observed.conversations
+        if each in seen_wrong
+        or any(count.line in as_planned.seen(each.conversation)[1] for count in counts)
+    ]
+    every = list(faults(network, when, looked_at or observed.conversations, older))
+    found = []
+    for number, fault in enumerate(every):
+        world = _World(fault, when, network)
+        if counts or _explained(world, Observed(tuple(seen_wrong), ())).explained:
+            explained = _explained(world, observed)
+            if any(each in explained.explained for each in wrong):
+                found.append((world, explained))
+        if tell is not None:
+            tell(number + 1, len(every))
+    ranked = sorted(found, key=lambda each: (len(each[1].not_explained), each[0].fault.size))
+    if not ranked or ranked[0][1].not_explained:
+        ranked = _pairs(network, when, observed, ranked) or ranked
+    if ranked and not ranked[0][1].not_explained:
+        ranked = [each for each in ranked if not each[1].not_explained]
+    return Cause(tuple(wrong), tuple(each for _, each in ranked), _next(ranked, tests), len(every))
+
+
+def _not_as_seen(world: _World, observed: Observed) -> list[Observation | Count]:
+    explained = _explained(world, observed)
+    return list(explained.not_explained)
+
+
+def _explained(world: _World, observed: Observed) -> Explained:
+    """Return what a network with a fault explains."""
+    yes: list[Observation | Count] = []
+    no: list[Observation | Count] = []
+    counted: set[DeciderKey] = set()
+    for each in observed.conversations:
+        seen, lines = world.seen(each.conversation)
+        counted |= lines
+        (yes if agrees(each.seen, seen, each.conversation) else no).append(each)
+    for count in observed.counts:
+        (yes if (count.line in counted) is count.counted else no).append(count)
+    return Explained((world.fault,), tuple(yes), tuple(no))
+
+
+def agrees(seen: Seen, said: Seen, told: Conversation) -> bool:
+    """Whether what was seen can be what is said. Where nobody listens, it got there; a person may
+    call that refused, too, and of UDP nobody needs to say so.
+    """
+    if seen is said or (seen, said) == (Seen.NOBODY_LISTENS, Seen.ANSWERED):
+        return True
+    if said is Seen.NOBODY_LISTENS:
+        return seen is Seen.REFUSED or (seen is Seen.SILENCE and told.first.protocol == UDP)
+    return False
+
+
+def _pairs(
+    network: Network, when: When, observed: Observed, ranked: Sequence[tuple[_World, Explained]]
+) -> list[tuple[_World, Explained]]:
+    """Return the pairs of faults that explain all, best first: of those that explain something by
+    themselves, and are apart: each is of another part of the plan.
+    """
+    found = []
+    for (one, _), (other, _) in combinations(ranked[:_MOST_IN_PAIRS], 2):
+        both = _both(network.plan, when.at, one.fault, other.fault)
+        if both is not None:
+            world = _World(both, when, network)
+            explained = _explained(world, observed)
+            if not explained.not_explained:
+                told = explained._replace(faults=(one.fault, other.fault))
+                found.append((world, told))
+    return sorted(found, key=lambda each: sum(fault.size for fault in each[1].faults))
+
+
+_PARTS = ("lists", "placements", "devices", "hosts", "down")
+
+
+def _both(plan: Plan, usual: datetime, one: Fault, other: Fault) -> Fault | None:
+    """Return two faults as one; None where both change the same part of the plan, or the time."""
+    changes = {}
+    for part in _PARTS:
+        own = getattr(plan, part)
+        changed = [p for p in (getattr(f.plan, part) for f in (one, other)) if p != own]
+        if len(changed) > 1:
+            merged = _merged(own, *changed)
+            if merged is None:
+                return None
+            changed = [merged]
+        if changed:
+            changes[part] = changed[0]
+    if one.ends is not None and other.ends is not None:
+        return None
+    if usual not in (one.at, other.at):
+        return None
+    text = f"{one.text}; and {other.text}"
+    time = one.at if other.at == usual else other.at
+    return Fault(
+        text, max(one.size, other.size), replace(plan, **changes), time, one.ends or other.ends
+    )
+
+
+def _merged(own: Any, one: Any, other: Any) -> Any:
+    """Return both changes of a part of a plan together, None where they touch the same."""
+    if isinstance(own, dict):
+        changed = [{key: e[key] for key in e if e[key] is not own.get(key)} for e in (one, other)]
+        return (
+            None if changed[0].keys() & changed[1].keys() else {**own, **changed[0], **changed[1]}
+        )
+    if isinstance(own, frozenset):
+        return one | other
+    gone = [each for each in own if each not in one or each not in other]
+    new = [each for e in (one, other) for each in e if each not in own]
+    return [*(each for each in own if each not in gone), *new]
+
+
+def _next(
+    ranked: Sequence[tuple[_World, Explained]], tests: Iterable[Tried]
+) -> tuple[Tried, Seen, Seen] | None:
+    """Return a test that is seen differently under the best cause and the next that differs."""
+    best = [world for world, explained in ranked if not explained.not_explained] or [
+        world for world, _ in ranked[:2]
+    ]
+    every = list(tests)
+    for other in best[1:_MOST_IN_PAIRS]:
+        for each in every:
+            one, two = (world.seen(each.conversation)[0] for world in (best[0], other))
+            if one is not two:
+                return each, one, two
+    return None

@@ -1,0 +1,40 @@
+"""The document of `cause`."""
+
+from __future__ import annotations
+
+from crossgate.core.answers.cause import Cause, Explained
+from crossgate.core.answers.cause.observed import Observed
+from crossgate.core.answers.sheet.words import command_line
+from crossgate.core.model.conditions import When
+from crossgate.core.model.plan import Plan
+from crossgate.formats.json.parts import Document, when_document
+
+
+def cause_document(plan: Plan, when: When, observed: Observed, cause: Cause) -> Document:
+    """Return `crossgate/cause/1`: what is not as the plan says, and what explains it, best first."""
+    following = cause.next
+    return {
+        "schema": "crossgate/cause/1",
+        "plan": plan.files[0],
+        **when_document(when),
+        "observations": len(observed),
+        "wrong": [str(each) for each in cause.wrong],
+        "tried": cause.tried,
+        "causes": [_cause(each) for each in cause.ranked],
+        "next": None
+        if following is None
+        else {
+            "machine": following[0].conversation.source.name,
+            "command": command_line(following[0]),
+            "first": str(following[1]),
+            "other": str(following[2]),
+        },
+    }
+
+
+def _cause(explained: Explained) -> Document:
+    return {
+        "faults": [each.text for each in explained.faults],
+        "explained": len(explained.explained),
+        "not_explained": [str(each) for each in explained.not_explained],
+    }
