@@ -23,6 +23,8 @@ _LEFT_OUT = (
     "watch",
     "compare --since",
     "since",
+    "probe --as kiosk-1 --out",
+    "cause kiosk-1.csv",
     "list drop spare",
     "fence berth-2 --undo",
     "entry on",

@@ -61,9 +61,13 @@ def cause(
     when, network = circumstances(plan, at), Network(plan)
     told = observed(network, seen, family_of(only_ipv4, only_ipv6))
     older = {} if since is None else _older(context, plan, since)
-    machines = [e.conversation.source.name for e in told.conversations]
-    hosts = [name for name in dict.fromkeys(machines) if name in plan.hosts]
-    tests = [row.tried for row in wanted_tests(network, when, (), hosts, None).rows]
+    names = dict.fromkeys(each.conversation.source.name for each in told.conversations)
+    hosts = [name for name in names if name in plan.hosts]
+    tests = (
+        row.tried
+        for machines in (hosts, ())  # somebody is at those already
+        for row in wanted_tests(network, when, (), machines, None).rows
+    )
     with meter("trying faults") as tell:
         found = found_of(network, when, told, older, tests, tell)
     if as_json:

@@ -227,6 +227,23 @@ STEPS = (
         ("entry", "add", "duty-only", "deny harbour", "--number", "5"),
         1,
     ),
+    Step(
+        "What to try on site, so that every line of the hall's list is seen at work.",
+        ("sheet", "kiosk-fence", "--at", "mon 12:00"),
+    ),
+    Step(
+        "And what came back is not what the plan says: which one thing is wrong there?",
+        (
+            "cause",
+            "kiosk-1 to manifest booking silent",
+            "kiosk-1 to manifest telnet silent",
+            "kiosk-1 to crane-2 ping silent",
+            "-4",
+            "--at",
+            "mon 12:00",
+        ),
+        1,
+    ),
 )
 
 

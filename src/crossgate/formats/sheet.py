@@ -21,6 +21,7 @@ from crossgate.core.answers.sheet.words import (
 )
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.plan import Plan
+from crossgate.core.wording.sentences import asked_at
 from crossgate.formats.markdown import escaped
 from crossgate.formats.tables import guarded, named_by, read_table, unguarded
 
@@ -96,7 +97,9 @@ def sheet_markdown(plan: Plan, sheet: Sheet) -> str:
 def _markdown(plan: Plan, sheet: Sheet) -> Iterator[str]:
     yield f"## Tests of {escaped(plan.title or plan.files[0])}"
     yield ""
-    yield f"As it is at {sheet.when.at:%a %Y-%m-%d %H:%M}. Fill in what is seen: an answer, refused at once, silence."
+    at = asked_at(plan, sheet.when)
+    lead = f"As it is {at}. " if at else ""
+    yield f"{lead}Fill in what is seen: an answer, refused at once, connection refused, silence."
     yield ""
     yield f"| {' | '.join(HEADERS)} |"
     yield f"|{' --- |' * len(HEADERS)}"

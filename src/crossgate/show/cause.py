@@ -35,12 +35,12 @@ def lines(observed: Observed, cause: Cause, every: bool) -> Iterator[str]:
         return
     yield from _ranked(observed, cause.ranked, every)
     if cause.next is not None:
-        tried, one, other = cause.next
+        tried, one, other, seen = cause.next
         yield ""
         yield from folded(
-            f"to tell apart the first and the next that differs from it, on "
-            f"{strong(tried.conversation.source.name)}: {strong(command_line(tried))}; {SEEN[one]} "
-            f"under the first, {SEEN[other]} under the other",
+            f"to tell more, on {strong(tried.conversation.source.name)}: "
+            f"{strong(command_line(tried))}; {SEEN[one]} if it is the first, {SEEN[seen]} if "
+            f"{_faults(other)}",
             2,
         )
 

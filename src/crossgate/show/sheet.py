@@ -21,6 +21,7 @@ from crossgate.core.answers.sheet.words import (
 )
 from crossgate.core.model.accesslist import line_name
 from crossgate.core.model.plan import Plan
+from crossgate.core.wording.sentences import asked_at
 from crossgate.show.console import alert, count, folded, quiet, strong
 from crossgate.show.width import columns
 
@@ -30,7 +31,7 @@ _MOST = 12
 
 def lines(plan: Plan, sheet: Sheet, every: bool) -> Iterator[str]:
     """Yield the tests, machine by machine, then what none of them shows."""
-    yield _head(sheet)
+    yield _head(plan, sheet)
     yield from folded(
         quiet(
             f"silence: nothing comes for {PATIENCE} seconds. refused at once: a device says that it "
@@ -46,12 +47,11 @@ def lines(plan: Plan, sheet: Sheet, every: bool) -> Iterator[str]:
     yield from _not_shown(sheet, every)
 
 
-def _head(sheet: Sheet) -> str:
+def _head(plan: Plan, sheet: Sheet) -> str:
     machines = {row.tried.conversation.source.name for row in sheet.rows}
-    return (
-        f"{strong(count(len(sheet.rows), 'test'))} at {count(len(machines), 'machine')}, as the plan "
-        f"is at {sheet.when.at:%a %Y-%m-%d %H:%M}"
-    )
+    told = f"{strong(count(len(sheet.rows), 'test'))} at {count(len(machines), 'machine')}"
+    at = asked_at(plan, sheet.when)
+    return f"{told}, as the plan is {at}" if at else told
 
 
 def _where(plan: Plan, name: str) -> str:

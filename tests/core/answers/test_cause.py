@@ -257,7 +257,7 @@ def test_the_command_names_the_next_test(demo: Path, run: Any, answer: Any) -> N
     assert done.returncode == 1
     assert "2 of 3 observations not as the plan says" in done.stdout
     assert "3 of 3  kiosk-fence is applied outbound on lighthouse.v80 and not" in done.stdout
-    assert "to tell apart the first and the next that differs from it, on kiosk-1" in done.stdout
+    assert "to tell more, on kiosk-1" in done.stdout
     told = answer("cause", *given, *at, status=1)
     assert told["next"]["first"] != told["next"]["other"]
     fine = run("cause", "kiosk-1 to manifest tcp/8443 answered", *at)

@@ -24,10 +24,11 @@ def cause_document(plan: Plan, when: When, observed: Observed, cause: Cause) -> 
         "next": None
         if following is None
         else {
-            "machine": following[0].conversation.source.name,
-            "command": command_line(following[0]),
-            "first": str(following[1]),
-            "other": str(following[2]),
+            "machine": following.tried.conversation.source.name,
+            "command": command_line(following.tried),
+            "first": str(following.best),
+            "other": str(following.seen),
+            "faults": [each.text for each in following.other.faults],
         },
     }
 

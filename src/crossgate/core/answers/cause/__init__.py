@@ -42,15 +42,25 @@ class Explained(NamedTuple):
     not_explained: tuple[Observation | Count, ...]
 
 
+class Parting(NamedTuple):
+    """A test that is seen differently under the best cause and under another one, with what is seen
+    under each.
+    """
+
+    tried: Tried
+    best: Seen
+    other: Explained
+    seen: Seen
+
+
 class Cause(NamedTuple):
-    """What the plan as it stands says otherwise than was seen, and what may be the cause, best first;
-    `next` is a test that would be seen differently under the first two that differ, with what is
-    then seen under each.
+    """What the plan as it stands says otherwise than was seen, and what may be the cause, best
+    first; `next` is the test to make next, None where none parts the causes.
     """
 
     wrong: tuple[Observation | Count, ...]
     ranked: tuple[Explained, ...]
-    next: tuple[Tried, Seen, Seen] | None
+    next: Parting | None
     tried: int
 
 
@@ -231,17 +241,15 @@ def _merged(own: Any, one: Any, other: Any) -> Any:
     return [*(each for each in own if each not in gone), *new]
 
 
-def _next(
-    ranked: Sequence[tuple[_World, Explained]], tests: Iterable[Tried]
-) -> tuple[Tried, Seen, Seen] | None:
-    """Return a test that is seen differently under the best cause and the next that differs."""
-    best = [world for world, explained in ranked if not explained.not_explained] or [
-        world for world, _ in ranked[:2]
-    ]
-    every = list(tests)
-    for other in best[1:_MOST_IN_PAIRS]:
-        for each in every:
-            one, two = (world.seen(each.conversation)[0] for world in (best[0], other))
-            if one is not two:
-                return each, one, two
+def _next(ranked: Sequence[tuple[_World, Explained]], tests: Iterable[Tried]) -> Parting | None:
+    """Return the first test that is seen differently under the best cause and another one."""
+    if len(ranked) < 2:
+        return None
+    (best, _), *others = ranked[:_MOST_IN_PAIRS]
+    for each in tests:
+        first = best.seen(each.conversation)[0]
+        for world, explained in others:
+            seen = world.seen(each.conversation)[0]
+            if seen is not first:
+                return Parting(each, first, explained, seen)
     return None
