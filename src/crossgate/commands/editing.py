@@ -9,6 +9,7 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import AbstractContextManager, contextmanager
 from contextvars import ContextVar
 from inspect import Parameter, Signature, signature
+from shlex import quote
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
@@ -50,6 +51,19 @@ _may_ask: ContextVar[bool] = ContextVar("may_ask", default=False)
 
 Change = Callable[["Draft"], str]
 """Edits a draft and says in a sentence what it did (`language.change.Change`)."""
+_collected: ContextVar[list[Change] | None] = ContextVar("collected", default=None)
+"""Where the changes of commands are put that are not carried out one by one."""
+
+
+def changes_of(run_command: Callable[[], object]) -> list[Change]:
+    """Return the changes that a command would make, without making them."""
+    found: list[Change] = []
+    token = _collected.set(found)
+    try:
+        run_command()
+    finally:
+        _collected.reset(token)
+    return found
 
 
 def edit_command(command: Callable[..., Change]) -> Callable[..., None]:
@@ -66,6 +80,12 @@ def edit_command(command: Callable[..., Change]) -> Callable[..., None]:
         as_json: JsonOption = False,
         **words: Any,
     ) -> None:
+        collected = _collected.get()
+        if collected is not None:
+            if anyway or yes or dry_run or as_json:
+                raise PlanError("--anyway, --yes, --dry-run and --json stand behind batch itself")
+            collected.append(command(**words))
+            return
         _may_ask.set(not (yes or dry_run or as_json))
         carry_out(
             context, command(**words), anyway=anyway, yes=yes, dry_run=dry_run, as_json=as_json
@@ -90,9 +110,11 @@ def carry_out(
     as_json: bool = False,
     harmless: bool = False,
     reading: Reading | None = None,
+    written: Callable[[], None] | None = None,
 ) -> Proposal:
     """Make a change to the plan: show the proposal, write it unless it is refused, a dry run or not
-    wanted, and return it; see `propose`.
+    wanted, and return it; see `propose`. Once it is `written` that is called, where it is given;
+    else the edit is kept, so that it can be taken back.
 
     The plan is read here, once no other edit is at it, unless the change was found in a `reading`
     of it. Exits with 1, the plan untouched, when it is refused or a person at a terminal does not
@@ -107,9 +129,27 @@ def carry_out(
         with alone(path, yes or as_json):
             found = reading or reading_of(path)
             proposal, wanted = _made(found, change, path, anyway, yes, as_json, harmless)
+            if proposal.changes and wanted:
+                (written or _kept(path, found, proposal))()
     if proposal.refused or (proposal.changes and not dry_run and not wanted):
         raise typer.Exit(1)
     return proposal
+
+
+def _kept(path: Path, reading: Reading, proposal: Proposal) -> Callable[[], None]:
+    """Return what keeps an edit that was written, so that it can be taken back."""
+
+    def keep() -> None:
+        from crossgate.formats.edit_history import History
+        from crossgate.show.console import warn
+
+        words = " ".join(quote(each) for each in sys.argv[1:])
+        try:
+            History(path).add(words, clock(reading.plan), proposal.old, proposal.new)
+        except PlanError as error:
+            warn(f"the edit is written, and cannot be taken back: {error.message}")
+
+    return keep
 
 
 def _made(

@@ -9,6 +9,7 @@ import typer
 from crossgate.commands.completing import complete_where
 from crossgate.commands.editing import Change, edit_command
 from crossgate.commands.entry import ListArgument
+from crossgate.core.model.errors import PlanError
 from crossgate.core.model.network import Direction, stands_at
 
 if TYPE_CHECKING:
@@ -35,6 +36,10 @@ def place(
     move: Annotated[
         bool, typer.Option("--move", help="Take it from where it stands now in the same step.")
     ] = False,
+    replace: Annotated[
+        bool,
+        typer.Option("--replace", help="Take the list that stands there away in the same step."),
+    ] = False,
 ) -> Change:
     """Place a list at a point, and see first what that does to traffic."""
     from crossgate.language import edits
@@ -42,6 +47,11 @@ def place(
     def change(draft: Draft) -> str:
         point = edits.point_given(draft, " ".join(where))
         access_list = edits.find_list(draft.plan, list_name)
+        if move and replace:
+            raise PlanError("--move and --replace exclude each other; a batch has both")
+        if replace:
+            other = edits.replace_list(draft, access_list, direction, point)
+            return f"{list_name} is placed {stands_at(direction, point)} instead of {other}"
         if move:
             was = edits.move_list(draft, access_list, direction, point)
             return f"{list_name} is moved from {was.where} to {stands_at(direction, point)}"

@@ -149,6 +149,15 @@ COMMANDS = {
     "lift": Listed(
         "placement", "lift", _WRITE, ("lift kiosk-port", "lift 12 outbound lighthouse.v160")
     ),
+    "rename": Listed(
+        "rename",
+        "rename",
+        _WRITE,
+        ("rename host kiosk-1 kiosk-a --dry-run", "rename point lighthouse.v80 hall --dry-run"),
+    ),
+    "batch": Listed("batch", "batch", _WRITE, ("batch swap.txt", "batch - --dry-run")),
+    "undo": Listed("undo", "undo", _WRITE, ("undo", "undo 3 --dry-run", "undo --list")),
+    "redo": Listed("undo", "redo", _WRITE, ("redo", "redo 2")),
     "fence": Listed(
         "fence",
         "fence",

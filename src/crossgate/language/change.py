@@ -125,7 +125,7 @@ def propose(
         )
     tidy = {
         file: tidied_data(data, file, plan)
-        for file, data in new.items()
+        for file, data in ({} if draft.exact else new).items()
         if tidied_data(old[file], file, reading.plan) == old[file]
     }
     if any(data != new[file] for file, data in tidy.items()):

@@ -52,6 +52,7 @@ class Draft:
 
     def __init__(self, reading: Reading, session: Session | None = None) -> None:
         """Make it; a `session` of the plan is used again where there is one."""
+        self.reading = reading
         self.plan = reading.plan
         self._session = session
         self.names = reading.names
@@ -60,6 +61,9 @@ class Draft:
         self.tried: Session | None = None
         self.remarks: list[str] = []
         self._files: dict[str, list[_Slot]] = {}
+        self._whole: dict[str, bytes] = {}
+        self.exact = False
+        """Whether what is written is to stay as it is, also where a tidy file would be no more."""
 
     @property
     def session(self) -> Session:
@@ -138,6 +142,10 @@ class Draft:
         """
         self._files[file] = [_Slot(Line(file, 1, text, ""))]
 
+    def put(self, file: str, data: bytes) -> None:
+        """Put other bytes in the place of a whole file's, as they are."""
+        self._whole[file] = data
+
     def _close_gaps(self, file: str) -> None:
         """Take out the blank lines that statements taken out leave twice, or leave at the end."""
         slots = self._slots(file)
@@ -164,7 +172,7 @@ class Draft:
 
     def result(self) -> dict[str, bytes]:
         """Return the files that have changed, as bytes."""
-        changed = {}
+        changed = {file: data for file, data in self._whole.items() if data != self.data[file]}
         for file in self._files:
             mark = BOM_UTF8 if self.data[file].startswith(BOM_UTF8) else b""
             self._close_gaps(file)

@@ -446,6 +446,33 @@ def place_list(
         draft.append("", text)
 
 
+def replace_list(
+    draft: Draft, access_list: AnyList[Any], direction: Direction, point: Point
+) -> str:
+    """Write a placement where another list of the family stands, and take that away; return its
+    name. Raises `PlanError` where none stands there, or one by being placed on something else too.
+    """
+    taken = standing(draft.plan, access_list, direction, point)
+    if taken is None:
+        raise PlanError(
+            f"no list of its family stands {stands_at(direction, point)}; leave --replace out"
+        )
+    _, placement = taken
+    if placement.access_list == access_list.name:
+        raise PlanError(f"{access_list.name} stands {stands_at(direction, point)} already")
+    if placement.point != point:
+        raise PlanError(
+            f"{placement.access_list} stands there by {placement.where} (line "
+            f"{placement.place.line}), which is more than {point}; lift it first"
+        )
+    see_that_frames_pass(access_list, point)
+    line = draft.line(placement.place)
+    indent, remark = line.indent, line.text[line.remark.start :] if line.remark else ""
+    text = f"{indent}place {access_list.name} {stands_at(direction, point)}"
+    draft.replace(placement.place, f"{text}{'  ' * bool(remark)}{remark}")
+    return placement.access_list
+
+
 def move_list(
     draft: Draft, access_list: AnyList[Any], direction: Direction, point: Point
 ) -> Placement:

@@ -1,0 +1,35 @@
+"""`crossgate rename`: a name given anew everywhere."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from crossgate.commands.completing import complete_about
+from crossgate.commands.editing import Change, edit_command
+from crossgate.language.renaming import NameKind
+
+if TYPE_CHECKING:
+    from crossgate.language.draft import Draft
+
+
+@edit_command
+def rename(
+    kind: Annotated[
+        NameKind,
+        typer.Argument(metavar="KIND", help=f"What it is: {', '.join(NameKind)}."),
+    ],
+    name: Annotated[
+        str,
+        typer.Argument(metavar="NAME", autocompletion=complete_about, help="Its name now."),
+    ],
+    new: Annotated[str, typer.Argument(metavar="NEW", help="The new name.")],
+) -> Change:
+    """Give a name anew in every line that mentions it, in included files too; comments stay."""
+    from crossgate.language import renaming
+
+    def change(draft: Draft) -> str:
+        return renaming.rename(draft, kind, name, new)
+
+    return change

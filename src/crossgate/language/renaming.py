@@ -1,0 +1,120 @@
+"""A name given anew everywhere: in each line of every file that mentions it, and nowhere else.
+Comments, remarks and texts in quotes are left as they are.
+"""
+
+from __future__ import annotations
+
+from codecs import BOM_UTF8
+from enum import StrEnum
+from pathlib import Path
+
+from crossgate.core.model.errors import Place, PlanError, unknown
+from crossgate.core.model.plan import Plan
+from crossgate.language.draft import Draft
+from crossgate.language.lines import Line
+from crossgate.language.source import decode
+from crossgate.language.texts import Mention, Named, Text
+from crossgate.language.words import Words
+
+
+class NameKind(StrEnum):
+    """What a name is of."""
+
+    HOST = "host"
+    SUBNET = "subnet"
+    OUTSIDE = "outside"
+    DEVICE = "device"
+    POINT = "point"
+    GROUP = "group"
+    SERVICE = "service"
+    WINDOW = "window"
+    LIST = "list"
+
+
+_NAMED = {
+    NameKind.POINT: Named.POINT,
+    NameKind.SERVICE: Named.SERVICE,
+    NameKind.WINDOW: Named.WINDOW,
+    NameKind.LIST: Named.LIST,
+}
+
+
+def rename(draft: Draft, kind: NameKind, name: str, new: str) -> str:
+    """Give a name anew, and say in how many lines. Raises `PlanError` for a name that the plan does
+    not have of that kind, and for a new one that is none or stands for something already.
+    """
+    known = _known(draft.plan, kind)
+    if name not in known:
+        raise PlanError(unknown(kind, name, known))
+    named = _NAMED.get(kind, Named.NAME)
+    owner, dot, part = new.rpartition(".")
+    if named is Named.POINT and dot:
+        if owner != name.partition(".")[0]:
+            raise PlanError(f"a point stays at its device: write {name.partition('.')[0]}.{part}")
+        new = part
+    _see_that_it_is_a_name(named, new)
+    taken = f"{name.partition('.')[0]}.{new}" if named is Named.POINT else new
+    if taken == name:
+        raise PlanError(f"it is called {name} already")
+    _see_that_it_is_free(draft.plan, named, taken)
+    lines = 0
+    for file, data in draft.data.items():
+        text = Text(file, decode(Path(file), data.removeprefix(BOM_UTF8)))
+        by_line: dict[int, list[Mention]] = {}
+        for number, mention in text.mentioning(named, name):
+            by_line.setdefault(number, []).append(mention)
+        for number, mentions in by_line.items():
+            place = Place(file, number + 1)
+            line = draft.line(place).text
+            for each in sorted(mentions, key=lambda mention: -mention.start):
+                line = line[: each.start] + new + line[each.end :]
+            draft.replace(place, line)
+            lines += 1
+    return f"{kind} {name} is called {taken} in {lines} line{'s' if lines != 1 else ''}"
+
+
+def _known(plan: Plan, kind: NameKind) -> list[str]:
+    """Return the names that a plan has of a kind."""
+    if kind is NameKind.POINT:
+        return [
+            f"{device.name}.{each}"
+            for device in plan.devices.values()
+            for each in (*device.interfaces, *device.ports)
+        ]
+    outside = kind is NameKind.OUTSIDE
+    return {
+        NameKind.HOST: list(plan.hosts),
+        NameKind.DEVICE: list(plan.devices),
+        NameKind.GROUP: list(plan.groups),
+        NameKind.SERVICE: list(plan.services),
+        NameKind.WINDOW: list(plan.windows),
+        NameKind.LIST: list(plan.every_list),
+    }.get(kind) or [name for name, each in plan.segments.items() if each.outside is outside]
+
+
+def _see_that_it_is_a_name(named: Named, new: str) -> None:
+    words = Words(Line("the new name", 1, new))
+    if named is Named.POINT:
+        words.part("a point")
+    elif not (named is Named.LIST and new.isdecimal()):
+        words.name(f"a {named}")
+    words.end()
+
+
+def _see_that_it_is_free(plan: Plan, named: Named, new: str) -> None:
+    spaces = {
+        Named.NAME: (
+            NameKind.HOST,
+            NameKind.SUBNET,
+            NameKind.OUTSIDE,
+            NameKind.DEVICE,
+            NameKind.GROUP,
+        ),
+        Named.POINT: (NameKind.POINT,),
+        Named.SERVICE: (NameKind.SERVICE,),
+        Named.WINDOW: (NameKind.WINDOW,),
+        Named.LIST: (NameKind.LIST,),
+    }[named]
+    for kind in spaces:
+        if new in _known(plan, kind):
+            raise PlanError(f"{new} stands for a {kind} already")
