@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import random
+import shlex
 from pathlib import Path
 from typing import Any
 
@@ -47,8 +48,6 @@ def plan(tmp_path: Path) -> Path:
 
 
 def made(run: Run, edit: str) -> bool:
-    import shlex
-
     return run(*shlex.split(edit), "--yes", "--anyway").returncode == 0
 
 
@@ -217,6 +216,75 @@ def test_a_name_is_given_anew_everywhere_and_nothing_else(
     assert [line.partition("#")[2] for line in told.splitlines() if "#" in line] == comments
     assert run("undo", "--yes").returncode == 0
     assert path.read_text() == old
+
+
+@pytest.mark.parametrize(
+    ("words", "gone", "there"),
+    [
+        ("group add servers duty", "servers  manifest, resolver\n", "manifest, resolver, duty\n"),
+        ("group take servers resolver", "manifest, resolver\n", "group servers  manifest\n"),
+        ("service add booking tcp/9444", "", "tcp/8443, tcp/9443, tcp/9444\n"),
+        ("service take booking tcp/9443", "tcp/8443, tcp/9443\n", "service booking   tcp/8443\n"),
+        ("window change night daily 23:00-05:00", "22:00-05:30", "daily 23:00-05:00\n"),
+        ("host new kiosk-3 10.64.9.23 on tickets", "", "host kiosk-3 10.64.9.23 on tickets\n"),
+        ("host drop gate-3 --anyway", "", ""),
+        ("subnet new berth-4 10.64.35.0/24", "", "subnet berth-4 10.64.35.0/24"),
+        ("route add groyne default via 192.0.2.1", "", "    route default via 192.0.2.1\n"),
+        ("expect add deny telnet guests to harbour", "", "telnet    guests    to harbour\n"),
+        ("expect add --keep deny telnet guests to harbour", "", "keep   deny      telnet"),
+        ("expect drop 193", "berth 3 still drops", ""),
+    ],
+)
+def test_the_rest_of_the_plan_is_edited_too(
+    demo: Path, run: Run, words: str, gone: str, there: str
+) -> None:
+    path = demo / "ternhaven.gate"
+    old = path.read_text()
+    assert gone in old
+    assert not there or there not in old
+    done = run(*shlex.split(words), "--yes")
+    if "host drop" in words:  # lists and claims name it
+        assert done.returncode == 1
+        assert "the plan would have errors" in done.stdout
+        return
+    assert done.returncode == 0, done.stderr + done.stdout
+    new = path.read_text()
+    assert not gone or gone not in new
+    assert there in new
+    assert run("undo", "--yes", "--anyway").returncode == 0
+    assert path.read_text() == old
+
+
+def test_routes_by_their_prefix(tmp_path: Path, run: Run) -> None:
+    path = tmp_path / "plan.gate"
+    text = NET.replace(
+        "host h", "    route 10.9.0.0/16 via 10.0.1.2\n    route default via 10.0.1.2\nhost h", 1
+    )
+    path.write_text(text)
+    assert run("route", "drop", "r", "default", "--yes").returncode == 0
+    assert "route default" not in path.read_text()
+    assert run("route", "drop", "r", "10.9.0.0/16", "--yes").returncode == 0
+    assert "route" not in path.read_text().replace("router", "")
+
+
+@pytest.mark.parametrize(
+    ("words", "message"),
+    [
+        ("group add nobody duty", "no group nobody"),
+        ("group add servers manifest", "group servers has manifest already"),
+        ("group take servers duty", "no member of group servers called duty"),
+        ("group take servers manifest resolver", "would have no member"),
+        ("host drop nobody", "no host nobody"),
+        ("subnet drop internet", "no subnet internet"),
+        ("window change day daily 08:00-09:00", "no window day"),
+        ("route add nobody default via 10.0.0.1", "no device nobody"),
+        ("route drop breakwater 10.0.0.0/8", "no route of breakwater to 10.0.0.0/8"),
+        ("expect drop 7", "no expect or keep line stands in 7"),
+    ],
+)
+def test_what_is_not_there_cannot_be_edited(demo: Path, run: Run, words: str, message: str) -> None:
+    done = run(*shlex.split(words), "--yes")
+    assert (done.returncode, message in done.stderr) == (2, True), done.stderr
 
 
 def test_includes_are_renamed_too(tmp_path: Path, run: Run) -> None:

@@ -19,7 +19,22 @@ if TYPE_CHECKING:
 
 _Usage: Any = next(each for each in typer.BadParameter.__mro__ if each.__name__ == "ClickException")
 """What is raised for words that are no command line, in whatever package Typer has it."""
-EDITS = ("entry", "list", "place", "lift", "rename", "fence", "twin")
+EDITS = (
+    "entry",
+    "list",
+    "place",
+    "lift",
+    "rename",
+    "fence",
+    "twin",
+    "group",
+    "service",
+    "window",
+    "host",
+    "subnet",
+    "route",
+    "expect",
+)
 """The commands that may be lines of a batch."""
 
 

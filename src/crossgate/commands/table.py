@@ -149,6 +149,10 @@ COMMANDS = {
     "lift": Listed(
         "placement", "lift", _WRITE, ("lift kiosk-port", "lift 12 outbound lighthouse.v160")
     ),
+    **{
+        name: Listed("statements", name, _WRITE, ())
+        for name in ("group", "service", "window", "host", "subnet", "route", "expect")
+    },
     "rename": Listed(
         "rename",
         "rename",

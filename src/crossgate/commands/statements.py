@@ -1,0 +1,197 @@
+"""`crossgate group`, `service`, `window`, `host`, `subnet`, `route` and `expect`: the rest of the
+plan, edited as entries are.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from crossgate.commands.common import examples
+from crossgate.commands.completing import complete_device, complete_name
+from crossgate.commands.editing import Change, edit_command
+
+if TYPE_CHECKING:
+    from crossgate.core.model.errors import Place
+    from crossgate.core.model.plan import Plan
+    from crossgate.language.draft import Draft
+
+NameArgument = Annotated[str, typer.Argument(metavar="NAME", help="Its name.")]
+MembersArgument = Annotated[
+    list[str],
+    typer.Argument(metavar="MEMBER...", autocompletion=complete_name, help="One or several."),
+]
+WordsArgument = Annotated[
+    list[str],
+    typer.Argument(metavar="WORDS...", help="The rest of the line, as the plan would have it."),
+]
+DeviceArgument = Annotated[
+    str, typer.Argument(metavar="DEVICE", autocompletion=complete_device, help="The device.")
+]
+
+
+def _group_of(name: str, told: str) -> typer.Typer:
+    return typer.Typer(name=name, help=told, no_args_is_help=True)
+
+
+group = _group_of("group", "Let a group have more members, or fewer.")
+service = _group_of("service", "Let a service have more parts, or fewer.")
+window = _group_of("window", "Give a window other hours.")
+host = _group_of("host", "Write a new host, or take one out.")
+subnet = _group_of("subnet", "Write a new subnet, or take one out.")
+route = _group_of("route", "Let a device have one more route, or one less.")
+expect = _group_of("expect", "Write down what must hold, or take that out.")
+
+
+@group.command("add", epilog=examples("group add servers duty"))
+@edit_command
+def group_add(name: NameArgument, members: MembersArgument) -> Change:
+    """Let a group have more members, behind those it has."""
+    return _members("group", name, members, more=True)
+
+
+@group.command("take", epilog=examples("group take servers resolver"))
+@edit_command
+def group_take(name: NameArgument, members: MembersArgument) -> Change:
+    """Take members out of a group."""
+    return _members("group", name, members, more=False)
+
+
+@service.command("add", epilog=examples("service add booking tcp/9444"))
+@edit_command
+def service_add(name: NameArgument, members: MembersArgument) -> Change:
+    """Let a service have more parts, behind those it has."""
+    return _members("service", name, members, more=True)
+
+
+@service.command("take", epilog=examples("service take booking tcp/9443"))
+@edit_command
+def service_take(name: NameArgument, members: MembersArgument) -> Change:
+    """Take parts out of a service."""
+    return _members("service", name, members, more=False)
+
+
+def _members(kind: str, name: str, members: list[str], more: bool) -> Change:
+    from crossgate.language import statements
+
+    own = [each for word in members for each in word.split(", ")]
+
+    def change(draft: Draft) -> str:
+        do = statements.add_members if more else statements.take_members
+        return do(draft, statements.Members(kind), name, own)
+
+    return change
+
+
+@window.command("change", epilog=examples("window change night daily 23:00-05:00"))
+@edit_command
+def window_change(name: NameArgument, words: WordsArgument) -> Change:
+    """Give a window other hours, as its line would have them."""
+    from crossgate.language import statements
+
+    return lambda draft: statements.set_window(draft, name, " ".join(words))
+
+
+@host.command("new", epilog=examples("host new kiosk-3 10.64.9.23 on tickets"))
+@edit_command
+def host_new(name: NameArgument, words: WordsArgument) -> Change:
+    """Write a new host behind the others."""
+    return _new(
+        f"host {name} {' '.join(words)}",
+        lambda plan: [each.place for each in plan.hosts.values()],
+    )
+
+
+@host.command("drop", epilog=examples("host drop kiosk-2"))
+@edit_command
+def host_drop(name: NameArgument) -> Change:
+    """Take a host out; refused where lists, groups or claims name it."""
+    from crossgate.language import statements
+
+    return _drop(f"host {name}", lambda plan: statements.host_place(plan, name))
+
+
+@subnet.command("new", epilog=examples("subnet new berth-4 10.64.35.0/24"))
+@edit_command
+def subnet_new(name: NameArgument, words: WordsArgument) -> Change:
+    """Write a new subnet behind the others."""
+    return _new(
+        f"subnet {name} {' '.join(words)}",
+        lambda plan: [each.place for each in plan.segments.values() if not each.outside],
+    )
+
+
+@subnet.command("drop", epilog=examples("subnet drop berth-2"))
+@edit_command
+def subnet_drop(name: NameArgument) -> Change:
+    """Take a subnet out; refused where something is on it or names it."""
+    from crossgate.language import statements
+
+    return _drop(f"subnet {name}", lambda plan: statements.subnet_place(plan, name))
+
+
+@route.command("add", epilog=examples("route add groyne default via 192.0.2.1"))
+@edit_command
+def route_add(device: DeviceArgument, words: WordsArgument) -> Change:
+    """Let a device have one more route, behind those it has."""
+    from crossgate.language import statements
+
+    return lambda draft: statements.add_route(draft, device, " ".join(words))
+
+
+@route.command("drop", epilog=examples("route drop breakwater default"))
+@edit_command
+def route_drop(
+    device: DeviceArgument,
+    destination: Annotated[
+        str, typer.Argument(metavar="PREFIX", help="Where it leads, or default.")
+    ],
+) -> Change:
+    """Take the routes of a device to a prefix out."""
+    from crossgate.language import statements
+
+    return lambda draft: statements.drop_route(draft, device, destination)
+
+
+@expect.command("add", epilog=examples("expect add deny telnet guests to harbour"))
+@edit_command
+def expect_add(
+    words: Annotated[
+        list[str],
+        typer.Argument(metavar="CLAIM...", help="What must hold, as: permit https a to b"),
+    ],
+    keep: Annotated[
+        bool, typer.Option("--keep", help="As a keep line, which no edit may break.")
+    ] = False,
+) -> Change:
+    """Write down what must hold, behind what is written; the preview says whether it does."""
+    text = " ".join(words)
+    own = (
+        text if text.startswith(("expect ", "keep ")) else f"{'keep' if keep else 'expect'} {text}"
+    )
+    return _new(own, lambda plan: [each.place for each in plan.expectations])
+
+
+@expect.command("drop", epilog=examples("expect drop 193"))
+@edit_command
+def expect_drop(
+    where: Annotated[str, typer.Argument(metavar="LINE", help="Its line, or FILE:LINE.")],
+) -> Change:
+    """Take the claim in a line out."""
+    from crossgate.language import statements
+
+    return _drop(f"the claim in line {where}", lambda plan: statements.claim_place(plan, where))
+
+
+def _new(text: str, beside: Callable[[Plan], list[Place]]) -> Change:
+    from crossgate.language import statements
+
+    return lambda draft: f"new: {statements.add_statement(draft, text, beside(draft.plan))}"
+
+
+def _drop(what: str, place: Callable[[Plan], Place]) -> Change:
+    from crossgate.language import statements
+
+    return lambda draft: statements.drop_statement(draft, what, place(draft.plan))

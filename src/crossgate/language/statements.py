@@ -1,0 +1,167 @@
+"""Statements of a plan as edits: a new one beside those of its kind, one that goes, members of a
+group or a service that come and go.
+
+What a person gives is put into the plan's text as it is, in a line of its own; reading the plan
+says whether it is right, with its place.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from enum import StrEnum
+
+from crossgate.core.model.errors import Place, PlanError, unknown
+from crossgate.core.model.network import Route
+from crossgate.core.model.plan import Plan
+from crossgate.language.draft import Draft
+
+
+class Members(StrEnum):
+    """Statements that name several things, with commas between."""
+
+    GROUP = "group"
+    SERVICE = "service"
+
+
+def add_members(draft: Draft, kind: Members, name: str, members: Sequence[str]) -> str:
+    """Let a group or a service have more members, behind those it has. Raises `PlanError` for one
+    that it has already.
+    """
+    place = _place_of(draft.plan, kind, name)
+    own = _members(draft, place)
+    again = [each for each in members if each in own]
+    if again:
+        raise PlanError(f"{kind} {name} has {', '.join(again)} already")
+    _set_members(draft, place, [*own, *members])
+    return f"{kind} {name} gets {', '.join(members)}"
+
+
+def take_members(draft: Draft, kind: Members, name: str, members: Sequence[str]) -> str:
+    """Take members out of a group or a service. Raises `PlanError` for one that it does not have,
+    and where none would be left.
+    """
+    place = _place_of(draft.plan, kind, name)
+    own = _members(draft, place)
+    for each in members:
+        if each not in own:
+            raise PlanError(unknown(f"member of {kind} {name} called", each, own))
+    left = [each for each in own if each not in members]
+    if not left:
+        raise PlanError(f"{kind} {name} would have no member; take the statement out by hand")
+    _set_members(draft, place, left)
+    return f"{kind} {name} loses {', '.join(members)}"
+
+
+def _place_of(plan: Plan, kind: Members, name: str) -> Place:
+    known: Mapping[str, object] = plan.groups if kind is Members.GROUP else plan.services
+    if name not in known:
+        raise PlanError(unknown(kind, name, list(known)))
+    return plan.groups[name].place if kind is Members.GROUP else plan.services[name].place
+
+
+def _members(draft: Draft, place: Place) -> list[str]:
+    """Return the members of a statement as they are written. Raises `PlanError` where some are left
+    out of it.
+    """
+    line = draft.line(place)
+    words = line.words()
+    text = line.text[words[2].start : words[-1].end]
+    if " but " in f" {text} ":
+        raise PlanError(f"line {place.line} leaves members out (but), so edit it by hand")
+    return [each.strip() for each in text.split(",") if each.strip()]
+
+
+def _set_members(draft: Draft, place: Place, members: Iterable[str]) -> None:
+    line = draft.line(place)
+    words = line.words()
+    rest = line.text[words[-1].end :]
+    draft.replace(place, line.text[: words[2].start] + ", ".join(members) + rest)
+
+
+def add_statement(draft: Draft, text: str, beside: Sequence[Place]) -> str:
+    """Write a statement behind the last of its kind, else at the end of the plan. Raises
+    `PlanError` for what is no line.
+    """
+    if not text.strip() or "\n" in text:
+        raise PlanError("a statement is one line")
+    here = [each for each in beside if each.file == draft.plan.files[0]] or list(beside)
+    if here:
+        draft.after(here[-1], text)
+    else:
+        draft.append("", text)
+    return text
+
+
+def drop_statement(draft: Draft, what: str, place: Place) -> str:
+    """Take a statement of one line out."""
+    draft.drop(place)
+    return f"{what} goes"
+
+
+def host_place(plan: Plan, name: str) -> Place:
+    """Return where a host stands. Raises `PlanError`."""
+    if name not in plan.hosts:
+        raise PlanError(unknown("host", name, list(plan.hosts)))
+    return plan.hosts[name].place
+
+
+def subnet_place(plan: Plan, name: str) -> Place:
+    """Return where a subnet stands. Raises `PlanError`."""
+    subnets = [each.name for each in plan.segments.values() if not each.outside]
+    if name not in subnets:
+        raise PlanError(unknown("subnet", name, subnets))
+    return plan.segments[name].place
+
+
+def set_window(draft: Draft, name: str, hours: str) -> str:
+    """Give a window other hours. Raises `PlanError` for a window that there is not."""
+    plan = draft.plan
+    if name not in plan.windows:
+        raise PlanError(unknown("window", name, list(plan.windows)))
+    place = plan.windows[name].place
+    line = draft.line(place)
+    words = line.words()
+    draft.replace(place, line.text[: words[2].start] + hours + line.text[words[-1].end :])
+    return f"window {name} is {hours}"
+
+
+def add_route(draft: Draft, device: str, route: str) -> str:
+    """Let a device have one more route, behind those it has, else at the end of its block."""
+    if device not in draft.plan.devices:
+        raise PlanError(unknown("device", device, list(draft.plan.devices)))
+    own = draft.plan.devices[device]
+    block = [own.place, *(each.place for each in own.interfaces.values())]
+    block += [each.place for each in own.ports.values()]
+    lines = [each.place for each in own.routes] or [max(block, key=lambda each: each.line)]
+    draft.after(lines[-1], f"    route {route}")
+    return f"{device} gets route {route}"
+
+
+def drop_route(draft: Draft, device: str, destination: str) -> str:
+    """Take the routes of a device to a destination out. Raises `PlanError` where it has none."""
+    if device not in draft.plan.devices:
+        raise PlanError(unknown("device", device, list(draft.plan.devices)))
+    routes = draft.plan.devices[device].routes
+    found = [each for each in routes if _leads_to(each) == destination]
+    if not found:
+        raise PlanError(unknown(f"route of {device} to", destination, list(map(_leads_to, routes))))
+    for each in found:
+        draft.drop(each.place)
+    return f"{device} loses {len(found)} route{'s' if len(found) > 1 else ''} to {destination}"
+
+
+def _leads_to(route: Route) -> str:
+    """Return where a route leads, as the language writes it."""
+    family, _, wildcard = route.destination
+    return "default" if wildcard == family.mask else str(route.destination)
+
+
+def claim_place(plan: Plan, where: str) -> Place:
+    """Return where a claim stands, by `LINE` or `FILE:LINE`. Raises `PlanError`."""
+    file, colon, line = where.rpartition(":")
+    for each in plan.expectations:
+        if line == str(each.place.line) and (
+            each.place.file == file if colon else each.place.file == plan.files[0]
+        ):
+            return each.place
+    raise PlanError(f"no expect or keep line stands in {where}; crossgate verify --full shows all")
