@@ -103,9 +103,9 @@ def test_a_claim_and_a_name_that_was_not_there(
 
 
 def test_a_long_history_is_searched_by_halves(commit: Callable[..., None], answer: Any) -> None:
-    for number in range(30):
+    for number in range(25):
         commit(f"shut {number}", plan=NET + NO_SSH + f"# {number}\n")
-    for number in range(30):
+    for number in range(25):
         commit(f"open {number}", plan=NET + SSH + f"# {number}\n")
     (told,) = answer("since", "h", "k", "ssh")["answers"]
     assert [each["commit"]["subject"] for each in told["changes"]] == ["open 0"]

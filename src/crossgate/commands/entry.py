@@ -29,9 +29,11 @@ NumberArgument = Annotated[
     int, typer.Argument(metavar="N", autocompletion=complete_entry, help="The entry's number.")
 ]
 TextArgument = Annotated[
-    str,
+    list[str],
     typer.Argument(
-        metavar="TEXT", help="The entry as the plan would have it, as 'permit https any to any'."
+        metavar="TEXT",
+        help="The entry as the plan would have it, as 'permit https any to any'; the quotes may be "
+        "left out.",
     ),
 ]
 BeforeOption = Annotated[
@@ -40,6 +42,15 @@ BeforeOption = Annotated[
 AfterOption = Annotated[
     int | None, typer.Option("--after", metavar="N", help="Put it right after this entry.")
 ]
+
+
+def given_text(words: list[str]) -> str:
+    """Return an entry that was given as one word or as several; what was in quotes of its own, and
+    has blanks, is its comment.
+    """
+    if len(words) == 1:
+        return words[0]
+    return " ".join(f'"{each}"' if " " in each else each for each in words)
 
 
 @entry.command(
@@ -73,7 +84,7 @@ def add(
         return insert_entry(
             draft,
             edits.find_list(draft.plan, list_name),
-            text,
+            given_text(text),
             spot,
             lambda asked: wants_instead(draft.remarks, asked),
         )
@@ -122,8 +133,9 @@ def change(
     def rewrite(draft: Draft) -> str:
         access_list = edits.find_list(draft.plan, list_name)
         changed = edits.find_entry(access_list, number)
-        edits.given_entry(draft, access_list, text)
-        body, own = edits.unnumbered(text)
+        written = given_text(text)
+        edits.given_entry(draft, access_list, written)
+        body, own = edits.unnumbered(written)
         if own not in (None, number):
             raise PlanError(
                 f"the text is numbered {own}, and {number} is to be changed; leave the number "

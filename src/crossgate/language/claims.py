@@ -165,6 +165,14 @@ def where(words: Words, names: Names) -> Point:
     }.get(word)
     if what is not None:
         raise words.error(f"{word} is a {what}; write {what} {word}")
+    points = [
+        f"{device.name}.{word}"
+        for device in plan.devices.values()
+        if word in device.interfaces or word in device.ports
+    ]
+    if points:
+        near = points[0] if len(points) == 1 else ""
+        raise words.error(f"{word} is at {', '.join(points)}; write that", near=near)
     raise names.unknown(words, "device", word, plan.devices)
 
 

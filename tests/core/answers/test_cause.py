@@ -154,7 +154,7 @@ def tries(plan_of: Read, number: int) -> Iterator[bool]:
         yield rank_of(found, broken.told) == 0 or any(t.startswith(broken.told) for t in texts[:3])
 
 
-@pytest.mark.parametrize("number", range(20))
+@pytest.mark.parametrize("number", range(8))
 def test_a_fault_that_is_put_in_explains_what_is_seen_and_is_first(
     plan_of: Read, number: int
 ) -> None:
