@@ -167,6 +167,19 @@ def test_the_tally_counts_packets(run: Run, answer: Answer, traffic: Path) -> No
         ),
         (("flows.parquet", "--column", "source=src"), "flows.parquet has no column src"),
         (("day.pcap", "--list", "111"), "no list 111; there is 110"),
+        (("day.pcap", "--verdict", "action"), "day.pcap is a capture, and has no column action"),
+        (
+            ("flows.parquet", "--verdict", "tcpControlBits"),
+            "flows.parquet row 1 of column tcpControlBits: '",
+        ),
+        (
+            ("flows.parquet", "--verdict", "action", "--against", "ternhaven.gate"),
+            "--verdict and --against exclude each other",
+        ),
+        (
+            ("flows.parquet", "--verdict", "action", "--list", "110"),
+            "--verdict is about conversations on their way",
+        ),
     ],
 )
 def test_what_cannot_be_done_is_told(
@@ -225,3 +238,91 @@ def test_standard_input_is_read(launch: Run, traffic: Path) -> None:
         done = launch("--plan", "ternhaven.gate", "replay", "-", "--zone", "UTC", stdin=source)
     assert done.returncode == 0, done.stderr
     assert "-: 2,649 frames (capture)" in done.stdout
+
+
+def test_what_devices_decided_is_held_against_the_plan(
+    run: Run, answer: Answer, traffic: Path
+) -> None:
+    plan = ("--plan", "ternhaven.gate")
+    run(*plan, *DAY, "--out", "decided.csv")
+    with (traffic / "decided.csv").open() as file:
+        # A table of flows has no identifiers, which tell pings of both ways apart.
+        rows = [row for row in csv.DictReader(file) if row["protocol"] != "1"]
+
+    def log(turned: int) -> tuple[str, ...]:
+        """Write the log of a device that decides as the plan does, but for some scans."""
+        said = {"permitted": "accept", "denied": "DROP", "half-open": ""}
+        for row in rows:
+            row["action"] = said[row["verdict"]]
+        scans = [row for row in rows if row["source"] == "10.64.41.77" and row["action"] == "DROP"]
+        for row in scans[:turned]:
+            row["action"] = "accept"
+        with (traffic / "log.csv").open("w", newline="") as file:
+            writer = csv.DictWriter(file, list(rows[0]))
+            writer.writeheader()
+            writer.writerows(rows)
+        return (*plan, "replay", "log.csv", "--verdict", "action", "--zone", "UTC")
+
+    said = answer(*log(0))["said"]
+    assert (said["differs"]["conversations"], said["differing"]) == (0, [])
+    assert said["not_told"]["conversations"] == 7
+    assert said["agrees"]["conversations"] > 2_000
+    words = log(3)
+    for spread in ((), ("--workers", "2")):
+        differs = answer(*words, *spread, status=1)["said"]
+        assert differs["differs"]["conversations"] == 3
+        assert differs["agrees"]["conversations"] == said["agrees"]["conversations"] - 3
+        assert {
+            (each["was"], each["verdict"], each["list"], each["entry"])
+            for each in differs["differing"]
+        } == {("permitted", "denied", "guest-fence", 20)}
+    done = run(*words)
+    assert done.returncode == 1
+    assert "permitted -> denied  guest-fence 20" in done.stdout
+
+
+DOOR = """subnet hall 10.64.8.0/24
+subnet wall 10.64.20.0/24
+router lighthouse
+  interface hall 10.64.8.1/24
+  interface wall 10.64.20.1/24
+list door extended ipv4
+  10 permit tcp/80,8443 any to any
+list back extended ipv4
+  10 permit tcp any to any source port 8443
+place door inbound on lighthouse.hall
+place back inbound on lighthouse.wall
+"""
+
+
+@pytest.mark.parametrize(
+    ("port", "said", "outcome"),
+    [
+        (8443, ("accept",), "agrees"),
+        (8443, ("drop",), "differs"),
+        (8443, ("accept", "drop"), "differs"),
+        (8443, ("accept", ""), "agrees"),
+        (22, ("drop",), "agrees"),
+        (22, ("accept",), "differs"),
+        (22, ("drop", "accept"), "differs"),
+        (80, ("accept",), "agrees"),
+        (80, ("drop",), "agrees"),
+        (80, ("accept", "drop"), "agrees"),
+        (22, ("",), "not_told"),
+    ],
+)
+def test_records_of_one_conversation_say_together_what_was_decided(
+    answer: Answer, tmp_path: Path, port: int, said: tuple[str, ...], outcome: str
+) -> None:
+    (tmp_path / "door.gate").write_text(DOOR)
+    rows = [
+        f"{second},10.64.8.11,50000,10.64.20.10,{port},tcp,{word}"
+        for second, word in enumerate(said)
+    ]
+    (tmp_path / "log.csv").write_text("\n".join(["time,src,sport,dst,dport,proto,action", *rows, ""]))
+    words = ("--plan", "door.gate", "replay", "log.csv", "--verdict", "action", "--zone", "UTC")
+    document = answer(*words, status=1 if outcome == "differs" else 0)
+    found = {
+        each: document["said"][each]["conversations"] for each in ("agrees", "differs", "not_told")
+    }
+    assert found == {each: int(each == outcome) for each in found}

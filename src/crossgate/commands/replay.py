@@ -112,6 +112,16 @@ def replay(
             "--column", metavar="WHAT=NAME", help="Name a column of tables, as source=client_ip."
         ),
     ] = None,
+    verdict: Annotated[
+        str | None,
+        typer.Option(
+            metavar="COLUMN",
+            help=(
+                "Hold the plan's verdicts against a column of tables that says what the device "
+                "decided; exit status 1 if any differs."
+            ),
+        ),
+    ] = None,
     top: Annotated[
         int, typer.Option(min=1, metavar="N", help="Show so many lines of what was not permitted.")
     ] = _TOP,
@@ -144,7 +154,7 @@ def replay(
     """
     import time
 
-    from crossgate.formats.readers.names import told_columns
+    from crossgate.formats.readers.names import Column, told_columns
     from crossgate.formats.readers.traffic import Traffic
 
     plan = load(context)
@@ -159,7 +169,14 @@ def replay(
             "--workers and --cluster exclude each other: processes of this machine, or those of a "
             "cluster"
         )
-    traffic = Traffic(files, told_columns(column or []), int(time.time() * 1_000_000))
+    if verdict is not None and against is not None:
+        raise PlanError(
+            "--verdict and --against exclude each other: what a device decided, or another plan"
+        )
+    columns = told_columns(column or [])
+    if verdict is not None:
+        columns[Column.VERDICT] = verdict
+    traffic = Traffic(files, columns, int(time.time() * 1_000_000))
     wall, zone_name = _zone(zone or plan.zone or None)
     if at_point is None and list_name is None:
         if cluster is not None and not (zone or plan.zone) and plan.windows:
@@ -174,6 +191,7 @@ def replay(
             entered,
             against,
             out,
+            verdict,
             idle,
             wall,
             zone_name,
@@ -188,6 +206,7 @@ def replay(
     options = {
         "--from": entered,
         "--against": against,
+        "--verdict": verdict,
         "--out": out,
         "--workers": workers,
         "--cluster": cluster,
@@ -225,6 +244,7 @@ def _conversations(
     entered: str | None,
     against: Path | None,
     out: Path | None,
+    verdict: str | None,
     idle: int,
     wall: tzinfo | None,
     zone: str,
@@ -264,13 +284,17 @@ def _conversations(
     if as_json:
         from crossgate.formats.json.replay import replay_document
 
-        print_json(replay_document(replayed, traffic.told, zone, where))
+        print_json(replay_document(replayed, traffic.told, zone, where, verdict))
     else:
         from crossgate.show.console import write
         from crossgate.show.replay import against_lines, replay_lines
 
-        write((against_lines if other else replay_lines)(replayed, traffic.told, zone, where, top))
-    _leave(traffic, bool(other and replayed.sums.sorts))
+        if other is not None:
+            write(against_lines(replayed, traffic.told, zone, where, top))
+        else:
+            write(replay_lines(replayed, traffic.told, zone, where, top, verdict))
+    differs = replayed.sums.said.sorts if verdict else other and replayed.sums.sorts
+    _leave(traffic, bool(differs))
 
 
 @contextmanager

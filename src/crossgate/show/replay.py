@@ -23,9 +23,16 @@ from crossgate.show.width import columns
 
 
 def replay_lines(
-    replay: Replay, told: Sequence[Told], zone: str, where: str | None, top: int
+    replay: Replay,
+    told: Sequence[Told],
+    zone: str,
+    where: str | None,
+    top: int,
+    verdict: str | None = None,
 ) -> Iterator[str]:
-    """Yield the whole answer for one plan."""
+    """Yield the whole answer for one plan; with the name of the column that says what a device
+    decided, how that differs.
+    """
     yield from read_lines(told, replay)
     yield from _when(replay, zone, where)
     yield ""
@@ -36,9 +43,24 @@ def replay_lines(
         yield ""
         yield strong("not permitted") + quiet(", by packets")
         yield from _sorts(plan, stopped, top)
+    if verdict is not None:
+        yield ""
+        yield from _said(replay, verdict, top)
     yield from _nowhere(replay, top)
     yield from _tls(plan, told, top)
     yield from _lists(replay)
+
+
+def _said(replay: Replay, column: str, top: int) -> Iterator[str]:
+    """Yield how the plan's verdicts stand to what a device is said to have decided."""
+    said = replay.sums.said
+    yield strong("what the device decided") + quiet(f", by the column {column}")
+    sums = {"agrees": said.agreeing, alert("differs"): said.differing, "not told": said.untold}
+    yield from _sums({what: each for what, each in sums.items() if each.conversations})
+    if said.differing.conversations:
+        yield ""
+        yield strong("device -> plan") + quiet(", by packets")
+        yield from _sorts(replay.network.plan, replay.said_otherwise(), top, compared=True)
 
 
 def against_lines(

@@ -46,6 +46,7 @@ def conversations(packets: list[Packet], back: list[int], back_flags: int = 18) 
         none.astype(np.bool_),
         none.astype(np.uint64),
         none.astype(np.uint64),
+        none.astype(np.uint8),
     )
 
 

@@ -52,6 +52,7 @@ def seen(packets: list[Packet], times: list[int]) -> Seen:
         none.astype(np.bool_),
         none.astype(np.uint64),
         none.astype(np.uint64),
+        none.astype(np.uint8),
     )
 
 

@@ -47,6 +47,7 @@ def seen(
         np.zeros(count, np.bool_),
         np.zeros(count, np.uint64),
         np.zeros(count, np.uint64),
+        np.zeros(count, np.uint8),
     )
 
 

@@ -174,6 +174,7 @@ def test_a_replay_is_what_tracing_one_after_the_other_finds(
         np.ones(count, np.bool_),
         np.zeros(count, np.uint64),
         np.zeros(count, np.uint64),
+        np.zeros(count, np.uint8),
     )
     replay, found = Replay(Network(plan)), dict[int, str]()
     for part in np.array_split(np.argsort(seen.last, kind="stable"), 3):
@@ -244,6 +245,7 @@ def test_packets_at_one_list_are_counted_one_by_one(
         np.ones(count, np.bool_),
         np.zeros(count, np.uint64),
         np.zeros(count, np.uint64),
+        np.zeros(count, np.uint8),
     )
     replay = ListReplay(Network(plan), door)
     replay.add(Family.IPV4, seen)

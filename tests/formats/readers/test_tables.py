@@ -17,7 +17,7 @@ from crossgate.core.model.address import Family, parse_address
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.packet import Packet
 from crossgate.core.traffic.seen import Seen
-from crossgate.formats.readers.names import told_columns
+from crossgate.formats.readers.names import Column, told_columns
 from crossgate.formats.readers.traffic import Traffic
 
 NOW = 1_700_000_000_000_000
@@ -135,6 +135,40 @@ def test_short_names_words_and_columns_that_are_told(tmp_path: Path) -> None:
     ]
     assert (seen.first[1] - seen.first[0]) == 3_600 * 1_000_000
     assert seen.flags[0].tolist() == [26, 0]
+
+
+@pytest.mark.parametrize(
+    ("name", "cells", "said"),
+    [
+        ("action", ["Permitted", " allow ", "accept", "PASS"], [1, 1, 1, 1]),
+        ("action", ["deny", "Dropped", "REJECT", "block", ""], [2, 2, 2, 2, 0]),
+        ("forwardingStatus", [0, 63, 64, 127, 128, 191, 192, 255], [0, 0, 1, 1, 2, 2, 1, 1]),
+        ("firewallEvent", [0, 1, 2, 3, 4, 5], [0, 1, 1, 2, 0, 1]),
+    ],
+)
+@pytest.mark.parametrize("kind", ["csv", "parquet"])
+def test_what_a_device_decided(
+    tmp_path: Path, kind: str, name: str, cells: list[Any], said: list[int]
+) -> None:
+    rows = [ROWS[0] | {name: cell} for cell in cells]
+    path = tmp_path / f"log.{kind}"
+    if kind == "csv":
+        path.write_text(csv_text(rows))
+    else:
+        parquet.write_table(pa.Table.from_pylist(rows), str(path))
+    batches = list(Traffic([path], {Column.VERDICT: name}, NOW).batches())
+    assert [bits for batch, _ in batches for seen in batch.values() for bits in seen.said] == said
+
+
+@pytest.mark.parametrize(
+    ("name", "cell"),
+    [("action", "maybe"), ("action", 64), ("forwardingStatus", 256), ("firewallEvent", 6)],
+)
+def test_what_says_nothing_of_a_verdict_is_told(tmp_path: Path, name: str, cell: object) -> None:
+    path = tmp_path / "log.csv"
+    path.write_text(csv_text([ROWS[0] | {name: cell}]))
+    with pytest.raises(PlanError, match=f"row 1 of column {name}: '{cell}' is no verdict; one is"):
+        list(Traffic([path], {Column.VERDICT: name}, NOW).batches())
 
 
 @pytest.mark.parametrize(

@@ -192,6 +192,10 @@ class Replay:
         tracer = self.other or self.tracer
         return self.sums.sorts.found(tracer.asked.lists, self.other is not None)
 
+    def said_otherwise(self) -> dict[Sort, Sum]:
+        """Return what a device is said to have decided otherwise than the plan does."""
+        return self.sums.said.sorts.found(self.tracer.asked.lists, compared=True)
+
     def _traced(self, family: Family) -> Replayed:
         seen = joined(self._waiting.pop(family))
         # Limits count in the order of time: what meets one waits until all has been seen.
@@ -214,6 +218,7 @@ class Replay:
                 self.other, self._other_clock, seen, self._other_rates if in_order else None
             )
         self._sum(seen, fates)
+        self.sums.said.add(seen, fates, self.tracer.places)
         if other is None or self.other is None:
             self.sums.sorts.add(seen, fates, self.tracer.places, np.flatnonzero(fates.verdict > 0))
         else:
@@ -222,7 +227,7 @@ class Replay:
                 other,
                 self.other.places,
                 np.flatnonzero(fates.verdict != other.verdict),
-                fates,
+                fates.verdict.astype(np.int64),
             )
         return Replayed(seen, fates, other)
 

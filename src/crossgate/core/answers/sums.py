@@ -20,8 +20,16 @@ from crossgate.core.model.address import Address, Family
 from crossgate.core.model.packet import SYN, Packet
 from crossgate.core.model.packets import Indices, Packets, joined_packets, picked
 from crossgate.core.network.paths import Crossing
-from crossgate.core.traffic.fates import NO_PLACE, VERDICTS, Fates, Hits
-from crossgate.core.traffic.seen import Seen
+from crossgate.core.traffic.fates import (
+    DENIED,
+    NO_PLACE,
+    PERMITTED,
+    UNROUTABLE,
+    VERDICTS,
+    Fates,
+    Hits,
+)
+from crossgate.core.traffic.seen import SAID_DENIED, SAID_PERMITTED, Seen
 
 _LEAST_ADDED_UP = 1 << 16
 
@@ -51,7 +59,8 @@ class Sort(NamedTuple):
     """Conversations that are alike but for the client's port: the ends, the service, the verdict,
     and the line that stopped them.
 
-    `was` is the verdict in the plan that another one is compared with.
+    `was` is the verdict that it is compared with: the plan's that another one is held against, or
+    what a device is said to have decided.
     """
 
     source: Address
@@ -91,8 +100,8 @@ class _Rows(NamedTuple):
 
 
 _FATE = 5
-"""The last columns of the keys: verdict, list, entry, crossing, and the verdict in the plan that is
-compared with.
+"""The last columns of the keys: verdict, list, entry, crossing, and the verdict that it is compared
+with.
 """
 
 
@@ -113,9 +122,11 @@ class Sorts:
         fates: Fates,
         places: list[Crossing],
         rows: Indices,
-        was: Fates | None = None,
+        was: Indices | None = None,
     ) -> None:
-        """Add some rows, whose fates are those that a tracer gave, with its `places`."""
+        """Add some rows, whose fates are those that a tracer gave, with its `places`; `was` are the
+        verdicts of what they are compared with, as in `Fates`.
+        """
         if not len(rows):
             return
         packets = seen.packets.take(rows)
@@ -127,7 +138,7 @@ class Sorts:
             packets.fragment,
         ]
         columns += [fates.verdict[rows], fates.list[rows], fates.entry[rows], fates.crossing[rows]]
-        columns += [np.zeros(len(rows)) if was is None else was.verdict[rows]]
+        columns += [np.zeros(len(rows)) if was is None else was[rows]]
         keys = np.stack(
             [
                 each.view(np.int64) if each.dtype == np.uint64 else each.astype(np.int64)
@@ -165,7 +176,7 @@ class Sorts:
 
     def found(self, lists: Sequence[AnyList[Any]], compared: bool) -> dict[Sort, Sum]:
         """Return the sums by what is alike; `lists` are the plan's in their order, `compared` tells
-        whether another plan was.
+        whether they have a `was`.
         """
         found: dict[Sort, Sum] = {}
         for parts in self._rows.values():
@@ -223,6 +234,42 @@ def verdict_numbered(number: int) -> Verdict | None:
 
 
 @dataclass
+class Said:
+    """How the plan's verdicts stand to what devices are said to have decided."""
+
+    agreeing: Sum = field(default_factory=Sum)
+    differing: Sum = field(default_factory=Sum)
+    untold: Sum = field(default_factory=Sum)
+    """Conversations of which nothing is said, or that have no place in the plan."""
+    sorts: Sorts = field(default_factory=Sorts)
+    """What differs; `was` is what the device is said to have decided."""
+
+    def add(self, seen: Seen, fates: Fates, places: list[Crossing]) -> None:
+        """Add conversations with their fates.
+
+        One that is half-open or varies agrees with either word: its packets meet both.
+        """
+        permitted = fates.verdict == PERMITTED
+        stopped = (fates.verdict == DENIED) | (fates.verdict == UNROUTABLE)
+        untold = (seen.said == 0) | (fates.verdict == NO_PLACE)
+        differs = (permitted & (seen.said & SAID_DENIED != 0)) | (
+            stopped & (seen.said & SAID_PERMITTED != 0)
+        )
+        self.untold.add(seen, np.flatnonzero(untold))
+        self.differing.add(seen, np.flatnonzero(differs))
+        self.agreeing.add(seen, np.flatnonzero(~untold & ~differs))
+        was = np.where(permitted, DENIED, PERMITTED)
+        self.sorts.add(seen, fates, places, np.flatnonzero(differs), was)
+
+    def include(self, other: Said) -> None:
+        """Add what other conversations come to."""
+        self.agreeing.include(other.agreeing)
+        self.differing.include(other.differing)
+        self.untold.include(other.untold)
+        self.sorts.include(other.sorts)
+
+
+@dataclass
 class Sums:
     """What some conversations come to."""
 
@@ -236,6 +283,7 @@ class Sums:
     """Conversations that lists ask of what TLS they speak, of which nothing tells it."""
     sorts: Sorts = field(default_factory=Sorts)
     """What was not permitted, or with another plan what fares otherwise there."""
+    said: Said = field(default_factory=Said)
     nowhere: dict[Address, int] = field(default_factory=dict)
     """Addresses that nobody in the plan can have, with the packets of their conversations."""
     first: int | None = None
@@ -257,6 +305,7 @@ class Sums:
         self.unmet.include(other.unmet)
         self.unsettled.include(other.unsettled)
         self.sorts.include(other.sorts)
+        self.said.include(other.said)
         for address, packets in other.nowhere.items():
             self.nowhere[address] = self.nowhere.get(address, 0) + packets
         if other.first is not None and other.last is not None:

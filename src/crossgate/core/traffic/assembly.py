@@ -279,6 +279,7 @@ class Assembler:
             octets=pairs[1],
             flags=pairs[2],
             hello=hello,
+            said=picked(np.bitwise_or.reduceat(picked(seen.said, order), starts), kept),
         )
         return whole, clock[starts][kept]
 

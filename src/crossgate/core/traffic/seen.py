@@ -43,7 +43,8 @@ class Seen:
     likewise, all TCP flags that were set. `identifier` is that of an ICMP message. `told` says that
     the direction is sure. `identity` is a digest of what makes an IP packet the same, 0 for none.
     `hello` is what a TLS server's hello in it chose, as `coded` writes it, 0 for none, `UNTOLD`
-    where it can have no hellos in it.
+    where it can have no hellos in it. `said` is what a device is said to have decided: the bits
+    `SAID_PERMITTED` and `SAID_DENIED`, 0 where nothing says it.
     """
 
     packets: Packets
@@ -56,6 +57,7 @@ class Seen:
     told: Marks
     identity: Words
     hello: Words
+    said: Octets
 
     def __len__(self) -> int:
         return len(self.packets)
@@ -113,6 +115,9 @@ class Seen:
 
 UNTOLD = 1
 """Stands for what a record of a flow tells of TLS; every hello is more."""
+
+SAID_PERMITTED, SAID_DENIED = 1, 2
+"""What records of a conversation say of it; some may say the one, and some the other."""
 
 
 def coded(hello: Hello) -> int:

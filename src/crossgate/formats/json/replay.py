@@ -20,9 +20,11 @@ _NOWHERE = "nowhere"
 """Stands for the verdict of what has no place in the plan."""
 
 
-def replay_document(replay: Replay, told: Sequence[Told], zone: str, where: str | None) -> Document:
+def replay_document(
+    replay: Replay, told: Sequence[Told], zone: str, where: str | None, verdict: str | None = None
+) -> Document:
     """Return `crossgate/replay/1` for conversations; times are ISO 8601 on the wall clock of
-    `zone`.
+    `zone`. `verdict` is the column that says what a device decided.
     """
     plan, other = replay.network.plan, replay.other
     first, last = (
@@ -48,6 +50,15 @@ def replay_document(replay: Replay, told: Sequence[Told], zone: str, where: str 
         "unsettled": _sum(replay.sums.unsettled),
     }
     document["differing" if other else "not_permitted"] = _sorts(replay.stopped(), bool(other))
+    if verdict is not None:
+        said = replay.sums.said
+        document["said"] = {
+            "column": verdict,
+            "agrees": _sum(said.agreeing),
+            "differs": _sum(said.differing),
+            "not_told": _sum(said.untold),
+            "differing": _sorts(replay.said_otherwise(), compared=True),
+        }
     document["lists"] = [
         {"list": each.name, "lines": _lines(lines, replay.rates)} for each, lines in replay.lines()
     ]

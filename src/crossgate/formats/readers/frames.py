@@ -327,4 +327,5 @@ def _seen(family: Family, read: _Read, kept: Indices, time: Indices) -> Seen:
         np.zeros(len(kept), np.bool_),
         read.identity[kept],
         np.zeros(len(kept), np.uint64),
+        np.zeros(len(kept), np.uint8),
     )

@@ -15,7 +15,7 @@ from crossgate.core.model.errors import PlanError, nearest
 
 
 class Column(StrEnum):
-    """What a column can be for; the words of `--column`."""
+    """What a column can be for; the words of `--column`, but for the verdict."""
 
     SOURCE = "source"
     DESTINATION = "destination"
@@ -32,6 +32,7 @@ class Column(StrEnum):
     BACK_PACKETS = "back-packets"
     BACK_BYTES = "back-bytes"
     BACK_FLAGS = "back-flags"
+    VERDICT = "verdict"
 
 
 NEEDED = (
@@ -114,6 +115,7 @@ NAMES: Mapping[Column, tuple[str, ...]] = {
     Column.BACK_PACKETS: ("reversePacketDeltaCount", "reversePacketTotalCount", "back packets"),
     Column.BACK_BYTES: ("reverseOctetDeltaCount", "reverseOctetTotalCount", "back bytes"),
     Column.BACK_FLAGS: ("reverseTcpControlBits", "back flags"),
+    Column.VERDICT: (),
 }
 """The names that each column may have, IPFIX elements first."""
 
@@ -175,11 +177,12 @@ def columns_of(
 def told_columns(words: Iterable[str]) -> dict[Column, str]:
     """Read what `--column` says, each WHAT=NAME. Raises `PlanError`."""
     found = {}
+    named = [each for each in Column if each is not Column.VERDICT]
     for word in words:
         what, equals, name = word.partition("=")
-        if not equals or not name or what not in list(Column):
+        if not equals or not name or what not in named:
             raise PlanError(
-                f"--column {word}: write WHAT=NAME, where WHAT is one of {', '.join(Column)}"
+                f"--column {word}: write WHAT=NAME, where WHAT is one of {', '.join(named)}"
             )
         found[Column(what)] = name
     return found

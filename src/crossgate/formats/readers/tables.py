@@ -25,6 +25,7 @@ from crossgate.formats.bounds import see_columns
 from crossgate.formats.readers.batches import batches
 from crossgate.formats.readers.kinds import Kind
 from crossgate.formats.readers.names import UNITS, Column, columns_of, plain
+from crossgate.formats.readers.said import SAID, said_by
 
 _MOST_KNOWN = 1 << 20
 """So many addresses are remembered as text and number."""
@@ -156,6 +157,8 @@ class _Rows:
             if column in self._columns
         }
         numbers[Column.PROTOCOL] = self._numbers(Column.PROTOCOL, 255, iana.protocols())
+        if Column.VERDICT in self._columns:
+            numbers[Column.VERDICT] = self._said()
         flags = {
             column: self._flags(column)
             for column in (Column.FLAGS, Column.BACK_FLAGS)
@@ -251,6 +254,7 @@ class _Rows:
             none.astype(np.bool_),
             none.astype(np.uint64),
             np.full(count, UNTOLD, np.uint64),
+            column(Column.VERDICT, 0).astype(np.uint8),
         )
 
     # Columns
@@ -387,6 +391,18 @@ class _Rows:
                 int(wrong[0]), f"{values[int(wrong[0])]} is no number from 0 to {most:,}", column
             )
         return found
+
+    def _said(self) -> Indices:
+        """Return what the device is said to have decided, 0 where nothing says it."""
+        values, name = self._column(Column.VERDICT), self._columns[Column.VERDICT][0]
+        if not pa.types.is_dictionary(values.type):
+            values = pc.cast(values, pa.string())
+        return self._by_word(
+            Column.VERDICT,
+            values,
+            lambda word: said_by(name, word),
+            f"is no verdict; one is {SAID}",
+        )
 
     def _flags(self, column: Column) -> Indices:
         values = self._column(column)

@@ -13,12 +13,12 @@ from typing import TYPE_CHECKING
 
 from crossgate.core.model.errors import PlanError
 from crossgate.formats.readers.kinds import sniffed
+from crossgate.formats.readers.names import Column
 
 if TYPE_CHECKING:
     from crossgate.core.model.address import Family
     from crossgate.core.traffic.seen import Seen
     from crossgate.formats.readers.capture import Account, Chosen
-    from crossgate.formats.readers.names import Column
     from crossgate.formats.readers.tables import TableAccount
 
 STANDARD_INPUT = Path("-")
@@ -93,6 +93,11 @@ class Traffic:
             found = sniffed(source, path)
             told.kind = found.kind
             if found.kind == "capture":
+                if Column.VERDICT in self.columns:
+                    raise PlanError(
+                        f"{path} is a capture, and has no column {self.columns[Column.VERDICT]}; "
+                        "--verdict is for tables of flows"
+                    )
                 told.capture = Account()
                 for seen in read_capture(
                     Source(source, found.packed, str(path)), told.capture, str(path)
