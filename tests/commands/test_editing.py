@@ -169,6 +169,37 @@ def test_a_preview_names_no_option_that_its_command_lacks(run: Run, entry: str) 
     assert named <= set(re.findall(r"--[a-z][a-z-]+", run("entry", "add", "--help").stdout))
 
 
+@pytest.mark.usefixtures("plan")
+@pytest.mark.parametrize(
+    "words",
+    [
+        ("entry", "add", "kiosk-fence", "permit ip any to any", "--number", "1"),
+        ("fence", "berth-3"),
+        ("undo",),
+    ],
+)
+def test_what_a_preview_leaves_out_is_shown_by_the_option_that_it_names(
+    run: Run, words: tuple[str, ...]
+) -> None:
+    if words == ("undo",):
+        run("entry", "add", "kiosk-fence", "permit ip any to any", "--number", "1", "--anyway")
+    told = run(*words, "--dry-run").stdout
+    assert "--all shows all" in told
+    more = run(*words, "--dry-run", "--all").stdout
+    assert "left out" not in more
+    assert "more; --" not in more
+    assert len(more.splitlines()) > len(told.splitlines())
+
+
+@pytest.mark.usefixtures("plan")
+def test_what_differs_from_other_source_ports_is_shown_when_asked(run: Run) -> None:
+    words = ("entry", "drop", "kiosk-fence", "10", "--dry-run")
+    told = run(*words).stdout
+    assert "(--source-ports)" in told
+    assert "source port 8443,9443" not in told
+    assert "source port 8443,9443" in run(*words, "--source-ports").stdout
+
+
 def test_an_expectation_that_comes_to_hold_is_told(run: Run, plan: Path) -> None:
     plan.write_text(plan.read_text() + "expect permit ntp guest-1 to manifest over ipv4\n")
     assert run("verify").returncode == 1

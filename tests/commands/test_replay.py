@@ -319,7 +319,9 @@ def test_records_of_one_conversation_say_together_what_was_decided(
         f"{second},10.64.8.11,50000,10.64.20.10,{port},tcp,{word}"
         for second, word in enumerate(said)
     ]
-    (tmp_path / "log.csv").write_text("\n".join(["time,src,sport,dst,dport,proto,action", *rows, ""]))
+    (tmp_path / "log.csv").write_text(
+        "\n".join(["time,src,sport,dst,dport,proto,action", *rows, ""])
+    )
     words = ("--plan", "door.gate", "replay", "log.csv", "--verdict", "action", "--zone", "UTC")
     document = answer(*words, status=1 if outcome == "differs" else 0)
     found = {

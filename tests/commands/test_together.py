@@ -113,7 +113,10 @@ def test_a_swap_that_one_edit_cannot_do(plan: Path, run: Run, answer: Any) -> No
         ("entry drop old 10\ntrace h k ping\n", "all.txt:2: no edit trace"),
         ("\nentry drop\n", "all.txt:2: Missing argument"),
         ("entry drop old ten\n", "all.txt:1: "),
-        ("entry drop old 10 --yes\n", "all.txt:1: --anyway, --yes, --dry-run and --json stand"),
+        (
+            "entry drop old 10 --yes\n",
+            "all.txt:1: --anyway, --yes, --dry-run, --all, --source-ports and --json stand",
+        ),
         ("entry add old 'permit\n", "all.txt:1: no closing quotation"),
         ("entry drop --help\n", "all.txt:1: this asks for help"),
         ("rename group some so\nlist drop old\n", "all.txt:2: "),

@@ -10,8 +10,16 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from crossgate.commands.common import STANDARD_INPUT, JsonOption
-from crossgate.commands.editing import AnywayOption, DryRunOption, YesOption, carry_out, changes_of
+from crossgate.commands.common import STANDARD_INPUT, JsonOption, SourcePortsOption
+from crossgate.commands.editing import (
+    AnywayOption,
+    DryRunOption,
+    EveryOption,
+    YesOption,
+    carry_out,
+    changes_of,
+    view_of,
+)
 from crossgate.core.model.errors import PlanError, unknown
 
 if TYPE_CHECKING:
@@ -50,6 +58,8 @@ def batch(
     anyway: AnywayOption = False,
     yes: YesOption = False,
     dry_run: DryRunOption = False,
+    show_all: EveryOption = False,
+    source_ports: SourcePortsOption = False,
     as_json: JsonOption = False,
 ) -> None:
     """Make several edits as one: one preview, one question, all or nothing. What must hold must hold
@@ -60,7 +70,15 @@ def batch(
     asked = [each for where, line in _lines(file) for each in _asked(context, where, line)]
     if not asked:
         raise PlanError(f"{file} has no edits; one is as: entry drop kiosk-fence 40")
-    carry_out(context, together(asked), anyway=anyway, yes=yes, dry_run=dry_run, as_json=as_json)
+    carry_out(
+        context,
+        together(asked),
+        anyway=anyway,
+        yes=yes,
+        dry_run=dry_run,
+        as_json=as_json,
+        view=view_of(show_all, source_ports),
+    )
 
 
 def _lines(file: Path) -> Iterator[tuple[str, str]]:

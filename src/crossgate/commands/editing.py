@@ -16,6 +16,7 @@ import typer
 
 from crossgate.commands.common import (
     JsonOption,
+    SourcePortsOption,
     clock,
     meter,
     plan_file,
@@ -31,6 +32,7 @@ if TYPE_CHECKING:
     from crossgate.language.change import Proposal
     from crossgate.language.draft import Draft
     from crossgate.language.reader import Reading
+    from crossgate.show.edit import View
 
 AnywayOption = Annotated[
     bool,
@@ -45,6 +47,8 @@ DryRunOption = Annotated[
 YesOption = Annotated[
     bool, typer.Option("--yes", help="Write it without asking; only a terminal is asked.")
 ]
+
+EveryOption = Annotated[bool, typer.Option("--all", help="Show all that it does.")]
 
 _may_ask: ContextVar[bool] = ContextVar("may_ask", default=False)
 """Whether a person may be asked while an edit is worked out."""
@@ -68,7 +72,7 @@ def changes_of(run_command: Callable[[], object]) -> list[Change]:
 
 def edit_command(command: Callable[..., Change]) -> Callable[..., None]:
     """Make a command of a function that takes the command's words and returns the change: it has
-    the options that all edits have.
+    the options that all edits have, but for an `--all` where it has one of its own.
     """
 
     def run(
@@ -77,27 +81,55 @@ def edit_command(command: Callable[..., Change]) -> Callable[..., None]:
         anyway: AnywayOption = False,
         yes: YesOption = False,
         dry_run: DryRunOption = False,
+        show_all: EveryOption = False,
+        source_ports: SourcePortsOption = False,
         as_json: JsonOption = False,
         **words: Any,
     ) -> None:
         collected = _collected.get()
         if collected is not None:
-            if anyway or yes or dry_run or as_json:
-                raise PlanError("--anyway, --yes, --dry-run and --json stand behind batch itself")
+            if anyway or yes or dry_run or show_all or source_ports or as_json:
+                raise PlanError(
+                    "--anyway, --yes, --dry-run, --all, --source-ports and --json stand behind "
+                    "batch itself"
+                )
             collected.append(command(**words))
             return
         _may_ask.set(not (yes or dry_run or as_json))
         carry_out(
-            context, command(**words), anyway=anyway, yes=yes, dry_run=dry_run, as_json=as_json
+            context,
+            command(**words),
+            anyway=anyway,
+            yes=yes,
+            dry_run=dry_run,
+            as_json=as_json,
+            view=view_of(show_all, source_ports) if offered else None,
         )
 
     own = signature(command, eval_str=True).parameters.values()
     first, *options, _ = signature(run, eval_str=True).parameters.values()
+    offered = not any("--all" in _declared(each) for each in own)
+    if not offered:
+        options = [each for each in options if each.name not in ("show_all", "source_ports")]
     parameters = [each.replace(kind=Parameter.KEYWORD_ONLY) for each in (first, *own, *options)]
     run.__signature__ = Signature(parameters)  # type: ignore[attr-defined]
     run.__annotations__ = {each.name: each.annotation for each in parameters}
     run.__name__, run.__doc__ = command.__name__, command.__doc__
     return run
+
+
+def _declared(parameter: Parameter) -> Sequence[object]:
+    """Return the options that a parameter is set by."""
+    (told,) = parameter.annotation.__metadata__
+    # Typer has the first option of an annotation where a default would be.
+    return (told.default, *(told.param_decls or ()))
+
+
+def view_of(every: bool, source_ports: bool) -> View:
+    """Return how much of a preview is shown, by the options of a command that has both."""
+    from crossgate.show.edit import View
+
+    return View(every, source_ports, offered=True)
 
 
 def carry_out(
@@ -111,9 +143,10 @@ def carry_out(
     harmless: bool = False,
     reading: Reading | None = None,
     written: Callable[[], None] | None = None,
+    view: View | None = None,
 ) -> Proposal:
-    """Make a change to the plan: show the proposal, write it unless it is refused, a dry run or not
-    wanted, and return it; see `propose`. Once it is `written` that is called, where it is given;
+    """Make a change to the plan: show as much of the proposal as a `view` says, write it unless it
+    is refused, a dry run or not wanted, and return it; see `propose`. Once it is `written` that is called, where it is given;
     else the edit is kept, so that it can be taken back.
 
     The plan is read here, once no other edit is at it, unless the change was found in a `reading`
@@ -123,12 +156,12 @@ def carry_out(
     path = plan_file(context, "write")
     if dry_run:
         proposal, wanted = _made(
-            reading or reading_of(path), change, None, anyway, yes, as_json, harmless
+            reading or reading_of(path), change, None, anyway, yes, as_json, harmless, view
         )
     else:
         with alone(path, yes or as_json):
             found = reading or reading_of(path)
-            proposal, wanted = _made(found, change, path, anyway, yes, as_json, harmless)
+            proposal, wanted = _made(found, change, path, anyway, yes, as_json, harmless, view)
             if proposal.changes and wanted:
                 (written or _kept(path, found, proposal))()
     if proposal.refused or (proposal.changes and not dry_run and not wanted):
@@ -160,6 +193,7 @@ def _made(
     yes: bool,
     as_json: bool,
     harmless: bool,
+    view: View | None,
 ) -> tuple[Proposal, bool]:
     """Show what a change does, and write it to the plan at `path` unless that is None, it is
     refused or not wanted.
@@ -170,14 +204,14 @@ def _made(
     from crossgate.formats.replacing import replace_files
     from crossgate.language.change import propose
     from crossgate.show.console import warn, write
-    from crossgate.show.edit import outcome, proposal_lines
+    from crossgate.show.edit import SCREEN, outcome, proposal_lines
 
     with meter("comparing") as tell:
         proposal = propose(
             reading, change, clock(reading.plan), anyway=anyway, harmless=harmless, tell=tell
         )
     if not as_json:
-        write(proposal_lines(proposal))
+        write(proposal_lines(proposal, view or SCREEN))
         for error in proposal.impact.unaudited if proposal.impact else ():
             warn(f"new findings may be missing: {error.message}")
     written = bool(

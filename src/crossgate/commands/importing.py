@@ -9,9 +9,16 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from crossgate.commands.common import JsonOption, add_to_tally, plan_file
+from crossgate.commands.common import JsonOption, SourcePortsOption, add_to_tally, plan_file
 from crossgate.commands.completing import complete_device
-from crossgate.commands.editing import AnywayOption, DryRunOption, YesOption, carry_out
+from crossgate.commands.editing import (
+    AnywayOption,
+    DryRunOption,
+    EveryOption,
+    YesOption,
+    carry_out,
+    view_of,
+)
 from crossgate.core.model.accesslist import Action
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.plaintext import quotable
@@ -85,6 +92,8 @@ def import_(
     anyway: AnywayOption = False,
     yes: YesOption = False,
     dry_run: DryRunOption = False,
+    show_all: EveryOption = False,
+    source_ports: SourcePortsOption = False,
     as_json: JsonOption = False,
 ) -> None:
     """Bring lists in from an open format, and see first what that does to traffic."""
@@ -115,7 +124,13 @@ def import_(
 
     with _begun(plan_file(context, "write")):
         proposal = carry_out(
-            context, change, anyway=anyway or drift, yes=yes, dry_run=dry_run, as_json=as_json
+            context,
+            change,
+            anyway=anyway or drift,
+            yes=yes,
+            dry_run=dry_run,
+            as_json=as_json,
+            view=view_of(show_all, source_ports),
         )
     if tally and hits and not dry_run and not proposal.refused:
         add_to_tally(context, proposal.plan, hits)

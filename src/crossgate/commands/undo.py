@@ -13,8 +13,15 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from crossgate.commands.common import JsonOption, plan_file, print_json
-from crossgate.commands.editing import AnywayOption, DryRunOption, YesOption, carry_out
+from crossgate.commands.common import JsonOption, SourcePortsOption, plan_file, print_json
+from crossgate.commands.editing import (
+    AnywayOption,
+    DryRunOption,
+    EveryOption,
+    YesOption,
+    carry_out,
+    view_of,
+)
 from crossgate.core.model.errors import PlanError
 
 if TYPE_CHECKING:
@@ -38,6 +45,8 @@ def undo(
     anyway: AnywayOption = False,
     yes: YesOption = False,
     dry_run: DryRunOption = False,
+    show_all: EveryOption = False,
+    source_ports: SourcePortsOption = False,
     as_json: JsonOption = False,
 ) -> None:
     """Take back the last edits that the program wrote, to the octet; refused where somebody has
@@ -71,6 +80,7 @@ def undo(
         dry_run=dry_run,
         as_json=as_json,
         written=written,
+        view=view_of(show_all, source_ports),
     )
 
 
@@ -80,6 +90,8 @@ def redo(
     anyway: AnywayOption = False,
     yes: YesOption = False,
     dry_run: DryRunOption = False,
+    show_all: EveryOption = False,
+    source_ports: SourcePortsOption = False,
     as_json: JsonOption = False,
 ) -> None:
     """Make edits again that were taken back, in their order."""
@@ -108,6 +120,7 @@ def redo(
         dry_run=dry_run,
         as_json=as_json,
         written=written,
+        view=view_of(show_all, source_ports),
     )
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from typing import NamedTuple
 
 from crossgate.core.impact import Impact
 from crossgate.core.model.finding import Severity
@@ -19,7 +20,30 @@ MOST_FINDINGS = 3
 """A preview is about a screen: of each kind so many, then how many more."""
 
 
-def proposal_lines(proposal: Proposal) -> Iterator[str]:
+class View(NamedTuple):
+    """How much of a preview is shown: `every` line of it, and what differs only from other
+    `source_ports` than clients choose; `offered` tells whether the command has options for both.
+    """
+
+    every: bool = False
+    source_ports: bool = False
+    offered: bool = False
+
+    def most(self, number: int) -> int | None:
+        """Return how many of something are shown, a screen's `number`; None for all."""
+        return None if self.every else number
+
+    @property
+    def rest(self) -> str:
+        """What tells the rest."""
+        return "--all shows all" if self.offered else "--json tells all"
+
+
+SCREEN = View()
+"""About a screen, by a command that has no options for more."""
+
+
+def proposal_lines(proposal: Proposal, view: View = SCREEN) -> Iterator[str]:
     """Yield a proposal: what it is, its diff, and what it does."""
     if not proposal.changes:
         yield f"{proposal.said}; nothing is to be written"
@@ -34,7 +58,7 @@ def proposal_lines(proposal: Proposal) -> Iterator[str]:
             f"\n{len(proposal.errors)} errors" if len(proposal.errors) > 1 else ""
         )
     else:
-        yield from impact_lines(proposal.plan, proposal.impact)
+        yield from impact_lines(proposal.plan, proposal.impact, view)
         yield from _asked_for_nothing(proposal.plan, proposal.impact)
 
 
@@ -94,10 +118,11 @@ def _painted(line: str) -> str:
     )
 
 
-def impact_lines(new: Plan, impact: Impact) -> Iterator[str]:
+def impact_lines(new: Plan, impact: Impact, view: View = SCREEN) -> Iterator[str]:
     """Yield what a change does to expectations, traffic and findings."""
     turns = sorted(impact.turned, key=lambda each: each.now.held)
-    for turned in turns[:MOST_TURNED]:
+    first = turns[: view.most(MOST_TURNED)]
+    for turned in first:
         expectation = turned.now.expectation
         mark = (
             word("held", bold=True, shown="holds now")
@@ -107,25 +132,31 @@ def impact_lines(new: Plan, impact: Impact) -> Iterator[str]:
         yield f"{mark}  {quiet(str(expectation.place.line))}  {expectation.text}"
         if not turned.now.held:
             yield from folded(turned.now.why, 4)
-    if len(turns) > MOST_TURNED:
-        yield quiet(f"and {count(len(turns) - MOST_TURNED, 'more expectation')}; --json tells all")
+    if len(turns) > len(first):
+        yield quiet(f"and {count(len(turns) - len(first), 'more expectation')}; {view.rest}")
     if impact.differences:
         yield from difference_lines(
-            new, impact.differences, most=MOST_ROWS, rest="--json tells all"
+            new,
+            impact.differences,
+            every=view.every,
+            source_ports=view.source_ports,
+            most=MOST_ROWS,
+            rest="" if view.offered else view.rest,
         )
     else:
         yield "no packet with a true source address is treated otherwise"
     if impact.findings:
         yield strong(f"{count(len(impact.findings), 'new finding')}:")
-    for finding in sorted(impact.findings, key=lambda each: list(Severity).index(each.severity))[
-        :MOST_FINDINGS
-    ]:
+    findings = sorted(impact.findings, key=lambda each: list(Severity).index(each.severity))
+    shown = findings[: view.most(MOST_FINDINGS)]
+    for finding in shown:
         yield f"  {word(finding.severity)} {finding.name}{where(finding)}"
         yield from folded(finding.message, 4)
-    if len(impact.findings) > MOST_FINDINGS:
-        yield quiet(f"  and {len(impact.findings) - MOST_FINDINGS} more; --json tells all")
+    if len(findings) > len(shown):
+        yield quiet(f"  and {len(findings) - len(shown)} more; {view.rest}")
     if impact.gone:
         names = [f"{each.name}{where(each)}" for each in impact.gone]
-        more = f" and {len(names) - MOST_FINDINGS} more" if len(names) > MOST_FINDINGS else ""
+        few = names[: view.most(MOST_FINDINGS)]
+        more = f" and {len(names) - len(few)} more" if len(names) > len(few) else ""
         told = count(len(names), "finding")
-        yield f"{strong(f'{told} gone:')} {', '.join(names[:MOST_FINDINGS])}{more}"
+        yield f"{strong(f'{told} gone:')} {', '.join(few)}{more}"
