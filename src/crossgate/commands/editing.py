@@ -146,8 +146,8 @@ def carry_out(
     view: View | None = None,
 ) -> Proposal:
     """Make a change to the plan: show as much of the proposal as a `view` says, write it unless it
-    is refused, a dry run or not wanted, and return it; see `propose`. Once it is `written` that is called, where it is given;
-    else the edit is kept, so that it can be taken back.
+    is refused, a dry run or not wanted, and return it; see `propose`. Once it is `written` that is
+    called, where it is given; else the edit is kept, so that it can be taken back.
 
     The plan is read here, once no other edit is at it, unless the change was found in a `reading`
     of it. Exits with 1, the plan untouched, when it is refused or a person at a terminal does not
