@@ -84,6 +84,33 @@ def sorted_rows(tables: list[pa.Table]) -> list[dict[str, Any]]:
 def test_parts_add_up_to_the_whole(
     tmp_path: Path, text: str, family: Family, chosen: int, compared: bool, data: st.DataObject
 ) -> None:
+    see_parts(tmp_path, text, family, chosen, compared, data.draw(st.integers(1, 5)))
+
+
+LIMITED = """list l0 extended ipv4
+    permit tcp any to any during open at most 2 a second
+    otherwise permit
+place l0 inbound on left.a
+list l1 extended ipv4
+    otherwise deny
+place l1 inbound on left itself
+list frames extended ethernet
+    deny ipv4 pinned to any
+    otherwise permit
+place frames inbound on hub.1
+"""
+
+
+def test_what_waited_for_its_limits_adds_up_with_the_parts(tmp_path: Path) -> None:
+    network = net.NETWORK.format(left="", right="")
+    text = network.replace("at hub.1", "at hub.1 mac 00:00:5e:00:53:02") + LIMITED
+    for chosen in range(8):
+        see_parts(tmp_path, text, Family.IPV4, chosen, compared=False, batches=3)
+
+
+def see_parts(
+    tmp_path: Path, text: str, family: Family, chosen: int, compared: bool, batches: int
+) -> None:
     path = tmp_path / "plan.gate"
     path.write_text(text)
     other = tmp_path / "other.gate"
@@ -99,7 +126,7 @@ def test_parts_add_up_to_the_whole(
     (tmp_path / "parts").mkdir()
     parts = Parts(tmp_path / "parts", COUNT)
     now = MONDAY
-    for _ in range(data.draw(st.integers(1, 5))):
+    for _ in range(batches):
         packets = draw.choices(openings, k=10)
         turned = [swapped(each) if draw.random() < 0.3 else each for each in packets]
         # Some batches begin before the last one ended, by less or by more than the idle time.

@@ -150,21 +150,24 @@ class Sorts:
             np.ones(len(rows), np.int64),
             *(picked(each, rows).sum(axis=0) for each in (seen.counts, seen.octets)),
         ]
-        self.places = places
+        keys[:, -2] = self._renumbered(places)[keys[:, -2]]
         self._put(packets.family, _Rows(keys, packets, np.stack(numbers, axis=1)))
 
     def include(self, other: Sorts) -> None:
         """Add other sums."""
-        numbers = {crossing: number for number, crossing in enumerate(self.places)}
-        mapped = np.array(
-            [*(numbers.setdefault(each, len(numbers)) for each in other.places), NO_PLACE], np.int64
-        )
-        self.places = list(numbers)
+        mapped = self._renumbered(other.places)
         for family, parts in other._rows.items():
             for part in parts:
                 keys = part.keys.copy()
                 keys[:, -2] = mapped[keys[:, -2]]
                 self._put(family, part._replace(keys=keys))
+
+    def _renumbered(self, places: Sequence[Crossing]) -> Indices:
+        """Return the numbers that other crossings have here, each at its number there."""
+        numbers = {crossing: number for number, crossing in enumerate(self.places)}
+        found = [numbers.setdefault(each, len(numbers)) for each in places]
+        self.places = list(numbers)
+        return np.array([*found, NO_PLACE], np.int64)  # NO_PLACE is the last one's number, too
 
     def _put(self, family: Family, rows: _Rows) -> None:
         """Keep rows, and add up what is kept once as much has come as there was."""
