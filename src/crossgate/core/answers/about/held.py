@@ -43,7 +43,7 @@ def held_by(plan: Plan, patterns: Iterable[Pattern], own: str) -> tuple[Held, ..
                     known[family, word] = overlap(wanted, addresses.patterns)
                 if known[family, word]:
                     found.setdefault((access_list.name, word, part), []).append(entry.number)
-    return _asheld_by(plan, found)
+    return _in_words(plan, found)
 
 
 def asked_by(plan: Plan, terms: Iterable[ServiceTerm], own: str) -> tuple[Held, ...]:
@@ -63,10 +63,10 @@ def asked_by(plan: Plan, terms: Iterable[ServiceTerm], own: str) -> tuple[Held, 
                 known[key] = any(share(a, b) for a in wanted for b in entry.service.terms)
             if known[key]:
                 found.setdefault((access_list.name, word, "service"), []).append(entry.number)
-    return _asheld_by(plan, found)
+    return _in_words(plan, found)
 
 
-def _asheld_by(plan: Plan, found: dict[tuple[str, str, str], list[int]]) -> tuple[Held, ...]:
+def _in_words(plan: Plan, found: dict[tuple[str, str, str], list[int]]) -> tuple[Held, ...]:
     return tuple(
         Held(plan.lists[name], tuple(numbers), word, part)
         for (name, word, part), numbers in found.items()
