@@ -8,7 +8,6 @@ import os
 from collections.abc import Mapping
 from difflib import unified_diff
 from hashlib import sha256
-from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 import typer
@@ -34,6 +33,7 @@ CountArgument = Annotated[
     int, typer.Argument(metavar="[N]", min=1, help="How many edits; default: the last one.")
 ]
 _MOST_LINES = 40
+_NONE = "the program has written no edit of this plan yet"
 
 
 def undo(
@@ -163,41 +163,16 @@ def _too_few(known: int, what: str, edits: Edits) -> str:
         return f"only {known} can be {what}: crossgate undo --list shows them"
     if edits.every:
         return f"no edit is left that could be {what}: crossgate undo --list shows all"
-    return "the program has written no edit of this plan yet"
+    return _NONE
 
 
 def _tell(edits: Edits, as_json: bool) -> None:
-    rows = [(each, False) for each in edits.done] + [(each, True) for each in edits.taken_back]
     if as_json:
-        print_json(
-            {
-                "schema": "crossgate/edits/1",
-                "edits": [
-                    {
-                        "made": each.made,
-                        "command": each.command,
-                        "files": [one.file for one in each.files],
-                        "undone": undone,
-                    }
-                    for each, undone in rows
-                ],
-            }
-        )
-        return
-    from crossgate.show.console import quiet, write
-    from crossgate.show.width import columns
+        from crossgate.formats.json.edit import edits_document
 
-    if not rows:
-        write(["the program has written no edit of this plan yet"])
+        print_json(edits_document(edits))
         return
-    write(
-        columns(
-            [
-                each.made.replace("T", " "),
-                each.command,
-                ", ".join(Path(one.file).name for one in each.files),
-                quiet("taken back") if undone else "",
-            ]
-            for each, undone in rows
-        )
-    )
+    from crossgate.show.console import write
+    from crossgate.show.edit import edits_lines
+
+    write(edits_lines(edits) if edits.every else [_NONE])

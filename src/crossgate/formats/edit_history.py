@@ -21,7 +21,7 @@ from crossgate.formats.bounds import MOST_DOCUMENT
 from crossgate.formats.disk import put_file
 from crossgate.formats.own_state import existing_folder, name_for_file, own_folder
 
-SCHEMA = "crossgate/edits/1"
+_SCHEMA = "crossgate/edit-history/1"
 MOST_EDITS = 50
 """So many edits of a plan can be taken back."""
 _FOLDER = "edits"
@@ -81,13 +81,16 @@ class History:
             if path.stat().st_size > MOST_DOCUMENT:
                 raise ValueError
             said = json.loads(path.read_text(encoding="utf-8"))
-            if said["schema"] != SCHEMA:
+            if said["schema"] != _SCHEMA:
                 raise ValueError
             every = tuple(
                 Edit(
                     str(each["made"]),
                     str(each["command"]),
-                    tuple(FileEdit(*map(str, one.values())) for one in each["files"]),
+                    tuple(
+                        FileEdit(*(str(one[name]) for name in ("file", "old", "new")))
+                        for one in each["files"]
+                    ),
                 )
                 for each in said["every"]
             )
@@ -119,7 +122,7 @@ class History:
     def write(self, edits: Edits) -> None:
         """Write the edits, and forget the bytes that none of them needs any more."""
         folder = own_folder(_FOLDER)
-        said = {"schema": SCHEMA, **asdict(edits)}
+        said = {"schema": _SCHEMA, **asdict(edits)}
         put_file(folder / f"{self._name}.json", json.dumps(said, indent=1).encode())
         needed = {name for each in edits.every for one in each.files for name in (one.old, one.new)}
         for path in folder.glob(f"{self._name}.*.kept"):

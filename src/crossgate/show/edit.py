@@ -3,16 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from pathlib import Path
 from typing import NamedTuple
 
 from crossgate.core.impact import Impact
 from crossgate.core.model.finding import Severity
 from crossgate.core.model.network import stands_at
 from crossgate.core.model.plan import Plan
+from crossgate.formats.edit_history import Edits
 from crossgate.language.change import Proposal
 from crossgate.show.check import where
 from crossgate.show.console import count, folded, quiet, strong, word
 from crossgate.show.sets import difference_lines
+from crossgate.show.width import columns
 
 MOST_TURNED = 5
 MOST_ROWS = 16
@@ -89,6 +92,21 @@ def _asked_for_nothing(new: Plan, impact: Impact) -> Iterator[str]:
             ),
             0,
         )
+
+
+def edits_lines(edits: Edits) -> list[str]:
+    """Return the edits that can be taken back or made again, the oldest first."""
+    rows = [(each, "") for each in edits.done]
+    rows += [(each, quiet("taken back")) for each in edits.taken_back]
+    return columns(
+        [
+            each.made.replace("T", " "),
+            each.command,
+            ", ".join(Path(one.file).name for one in each.files),
+            state,
+        ]
+        for each, state in rows
+    )
 
 
 def outcome(proposal: Proposal, written: bool, dry_run: bool) -> str:

@@ -5,6 +5,7 @@ written.
 from __future__ import annotations
 
 from crossgate.core.impact import Turned
+from crossgate.formats.edit_history import Edits
 from crossgate.formats.json.compare import differences_document
 from crossgate.formats.json.parts import Document, finding_document
 from crossgate.language.change import Proposal
@@ -29,6 +30,25 @@ def edit_document(proposal: Proposal, written: bool) -> Document:
         "unanswered": [error.message for error in (*impact.missed, *impact.unaudited)]
         if impact
         else [],
+    }
+
+
+def edits_document(edits: Edits) -> Document:
+    """Return `crossgate/edits/1`: the edits of a plan that can be taken back or made again, the
+    oldest first.
+    """
+    return {
+        "schema": "crossgate/edits/1",
+        "edits": [
+            {
+                "made": each.made,
+                "command": each.command,
+                "files": [one.file for one in each.files],
+                "undone": undone,
+            }
+            for several, undone in ((edits.done, False), (edits.taken_back, True))
+            for each in several
+        ],
     }
 
 
