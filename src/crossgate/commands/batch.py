@@ -10,16 +10,8 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from crossgate.commands.common import STANDARD_INPUT, JsonOption, SourcePortsOption
-from crossgate.commands.editing import (
-    AnywayOption,
-    DryRunOption,
-    EveryOption,
-    YesOption,
-    carry_out,
-    changes_of,
-    view_of,
-)
+from crossgate.commands.common import STANDARD_INPUT
+from crossgate.commands.editing import How, carry_out, changes_of, edit_options
 from crossgate.core.model.errors import PlanError, unknown
 
 if TYPE_CHECKING:
@@ -46,6 +38,7 @@ EDITS = (
 """The commands that may be lines of a batch."""
 
 
+@edit_options
 def batch(
     context: typer.Context,
     file: Annotated[
@@ -55,12 +48,8 @@ def batch(
             help="One edit a line, as on the command line without the program's name.",
         ),
     ],
-    anyway: AnywayOption = False,
-    yes: YesOption = False,
-    dry_run: DryRunOption = False,
-    show_all: EveryOption = False,
-    source_ports: SourcePortsOption = False,
-    as_json: JsonOption = False,
+    *,
+    how: How,
 ) -> None:
     """Make several edits as one: one preview, one question, all or nothing. What must hold must hold
     at the end, and not in between.
@@ -70,15 +59,7 @@ def batch(
     asked = [each for where, line in _lines(file) for each in _asked(context, where, line)]
     if not asked:
         raise PlanError(f"{file} has no edits; one is as: entry drop kiosk-fence 40")
-    carry_out(
-        context,
-        together(asked),
-        anyway=anyway,
-        yes=yes,
-        dry_run=dry_run,
-        as_json=as_json,
-        view=view_of(show_all, source_ports),
-    )
+    carry_out(context, together(asked), how)
 
 
 def _lines(file: Path) -> Iterator[tuple[str, str]]:

@@ -10,7 +10,7 @@ from contextlib import AbstractContextManager, contextmanager
 from contextvars import ContextVar
 from inspect import Parameter, Signature, signature
 from shlex import quote
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Annotated, Any, NamedTuple
 
 import typer
 
@@ -70,13 +70,51 @@ def changes_of(run_command: Callable[[], object]) -> list[Change]:
     return found
 
 
+class How(NamedTuple):
+    """How an edit is carried out, by the options that edits have; `view` is how much of its preview
+    is shown, None for a screen of it.
+    """
+
+    anyway: bool = False
+    yes: bool = False
+    dry_run: bool = False
+    as_json: bool = False
+    view: View | None = None
+
+
+def edit_options(command: Callable[..., None]) -> Callable[..., None]:
+    """Give a command that takes `how` the options that all edits have."""
+    own = signature(command, eval_str=True).parameters.values()
+    return _with_options(command, [each for each in own if each.name != "how"])
+
+
 def edit_command(command: Callable[..., Change]) -> Callable[..., None]:
     """Make a command of a function that takes the command's words and returns the change: it has
     the options that all edits have, but for an `--all` where it has one of its own.
     """
 
-    def run(
-        context: typer.Context,
+    def run(context: typer.Context, how: How, **words: Any) -> None:
+        collected = _collected.get()
+        if collected is None:
+            _may_ask.set(not (how.yes or how.dry_run or how.as_json))
+            carry_out(context, command(**words), how)
+            return
+        if how not in (How(), How(view=_view())):  # some option was given
+            raise PlanError(
+                "--anyway, --yes, --dry-run, --all, --source-ports and --json stand behind "
+                "batch itself"
+            )
+        collected.append(command(**words))
+
+    context, *_ = signature(run, eval_str=True).parameters.values()
+    run.__name__, run.__doc__ = command.__name__, command.__doc__
+    return _with_options(run, [context, *signature(command, eval_str=True).parameters.values()])
+
+
+def _with_options(command: Callable[..., None], own: Sequence[Parameter]) -> Callable[..., None]:
+    """Give a command that takes `how` the options for it, behind its own."""
+
+    def told(
         *,
         anyway: AnywayOption = False,
         yes: YesOption = False,
@@ -84,34 +122,22 @@ def edit_command(command: Callable[..., Change]) -> Callable[..., None]:
         show_all: EveryOption = False,
         source_ports: SourcePortsOption = False,
         as_json: JsonOption = False,
-        **words: Any,
-    ) -> None:
-        collected = _collected.get()
-        if collected is not None:
-            if anyway or yes or dry_run or show_all or source_ports or as_json:
-                raise PlanError(
-                    "--anyway, --yes, --dry-run, --all, --source-ports and --json stand behind "
-                    "batch itself"
-                )
-            collected.append(command(**words))
-            return
-        _may_ask.set(not (yes or dry_run or as_json))
-        carry_out(
-            context,
-            command(**words),
-            anyway=anyway,
-            yes=yes,
-            dry_run=dry_run,
-            as_json=as_json,
-            view=view_of(show_all, source_ports) if offered else None,
-        )
+    ) -> How:
+        view = _view(show_all, source_ports) if offered else None
+        return How(anyway, yes, dry_run, as_json, view)
 
-    own = signature(command, eval_str=True).parameters.values()
-    first, *options, _ = signature(run, eval_str=True).parameters.values()
     offered = not any("--all" in _declared(each) for each in own)
-    if not offered:
-        options = [each for each in options if each.name not in ("show_all", "source_ports")]
-    parameters = [each.replace(kind=Parameter.KEYWORD_ONLY) for each in (first, *own, *options)]
+    options = {
+        name: each
+        for name, each in signature(told, eval_str=True).parameters.items()
+        if offered or name not in ("show_all", "source_ports")
+    }
+
+    def run(**words: Any) -> None:
+        how = told(**{name: words.pop(name) for name in options})
+        command(**words, how=how)
+
+    parameters = [each.replace(kind=Parameter.KEYWORD_ONLY) for each in (*own, *options.values())]
     run.__signature__ = Signature(parameters)  # type: ignore[attr-defined]
     run.__annotations__ = {each.name: each.annotation for each in parameters}
     run.__name__, run.__doc__ = command.__name__, command.__doc__
@@ -120,12 +146,12 @@ def edit_command(command: Callable[..., Change]) -> Callable[..., None]:
 
 def _declared(parameter: Parameter) -> Sequence[object]:
     """Return the options that a parameter is set by."""
-    (told,) = parameter.annotation.__metadata__
+    (told,) = getattr(parameter.annotation, "__metadata__", (None,))
     # Typer has the first option of an annotation where a default would be.
-    return (told.default, *(told.param_decls or ()))
+    return () if told is None else (told.default, *(told.param_decls or ()))
 
 
-def view_of(every: bool, source_ports: bool) -> View:
+def _view(every: bool = False, source_ports: bool = False) -> View:
     """Return how much of a preview is shown, by the options of a command that has both."""
     from crossgate.show.edit import View
 
@@ -135,36 +161,30 @@ def view_of(every: bool, source_ports: bool) -> View:
 def carry_out(
     context: typer.Context,
     change: Change,
+    how: How,
     *,
-    anyway: bool = False,
-    yes: bool = False,
-    dry_run: bool = False,
-    as_json: bool = False,
     harmless: bool = False,
     reading: Reading | None = None,
     written: Callable[[], None] | None = None,
-    view: View | None = None,
 ) -> Proposal:
-    """Make a change to the plan: show as much of the proposal as a `view` says, write it unless it
-    is refused, a dry run or not wanted, and return it; see `propose`. Once it is `written` that is
-    called, where it is given; else the edit is kept, so that it can be taken back.
+    """Make a change to the plan: show the proposal, write it unless it is refused, a dry run or not
+    wanted, and return it; see `propose`. Once it is `written` that is called, where it is given;
+    else the edit is kept, so that it can be taken back.
 
     The plan is read here, once no other edit is at it, unless the change was found in a `reading`
     of it. Exits with 1, the plan untouched, when it is refused or a person at a terminal does not
     want it.
     """
     path = plan_file(context, "write")
-    if dry_run:
-        proposal, wanted = _made(
-            reading or reading_of(path), change, None, anyway, yes, as_json, harmless, view
-        )
+    if how.dry_run:
+        proposal, wanted = _made(reading or reading_of(path), change, None, how, harmless)
     else:
-        with alone(path, yes or as_json):
+        with alone(path, how.yes or how.as_json):
             found = reading or reading_of(path)
-            proposal, wanted = _made(found, change, path, anyway, yes, as_json, harmless, view)
+            proposal, wanted = _made(found, change, path, how, harmless)
             if proposal.changes and wanted:
                 (written or _kept(path, found, proposal))()
-    if proposal.refused or (proposal.changes and not dry_run and not wanted):
+    if proposal.refused or (proposal.changes and not how.dry_run and not wanted):
         raise typer.Exit(1)
     return proposal
 
@@ -189,11 +209,8 @@ def _made(
     reading: Reading,
     change: Change,
     path: Path | None,
-    anyway: bool,
-    yes: bool,
-    as_json: bool,
+    how: How,
     harmless: bool,
-    view: View | None,
 ) -> tuple[Proposal, bool]:
     """Show what a change does, and write it to the plan at `path` unless that is None, it is
     refused or not wanted.
@@ -208,21 +225,21 @@ def _made(
 
     with meter("comparing") as tell:
         proposal = propose(
-            reading, change, clock(reading.plan), anyway=anyway, harmless=harmless, tell=tell
+            reading, change, clock(reading.plan), anyway=how.anyway, harmless=harmless, tell=tell
         )
-    if not as_json:
-        write(proposal_lines(proposal, view or SCREEN))
+    if not how.as_json:
+        write(proposal_lines(proposal, how.view or SCREEN))
         for error in proposal.impact.unaudited if proposal.impact else ():
             warn(f"new findings may be missing: {error.message}")
     written = bool(
         path
         and proposal.changes
         and not proposal.refused
-        and (yes or as_json or wants("write it?"))
+        and (how.yes or how.as_json or wants("write it?"))
     )
     if path and written:
         replace_files(path, reading.data, proposal.new)
-    if as_json:
+    if how.as_json:
         print_json(edit_document(proposal, written))
     elif proposal.changes:
         write([outcome(proposal, written, path is None)])

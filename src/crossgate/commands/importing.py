@@ -9,16 +9,9 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from crossgate.commands.common import JsonOption, SourcePortsOption, add_to_tally, plan_file
+from crossgate.commands.common import add_to_tally, plan_file
 from crossgate.commands.completing import complete_device
-from crossgate.commands.editing import (
-    AnywayOption,
-    DryRunOption,
-    EveryOption,
-    YesOption,
-    carry_out,
-    view_of,
-)
+from crossgate.commands.editing import How, carry_out, edit_options
 from crossgate.core.model.accesslist import Action
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.plaintext import quotable
@@ -38,6 +31,7 @@ def complete_format(incomplete: str) -> Iterator[str]:
 _IN = ", ".join(name for name, each in FORMATS.items() if each.reading)
 
 
+@edit_options
 def import_(
     context: typer.Context,
     format_name: Annotated[
@@ -89,12 +83,8 @@ def import_(
             help="With --dry-run: exit status 1 where some traffic would fare otherwise, else 0.",
         ),
     ] = False,
-    anyway: AnywayOption = False,
-    yes: YesOption = False,
-    dry_run: DryRunOption = False,
-    show_all: EveryOption = False,
-    source_ports: SourcePortsOption = False,
-    as_json: JsonOption = False,
+    *,
+    how: How,
 ) -> None:
     """Bring lists in from an open format, and see first what that does to traffic."""
     from crossgate.formats.bounds import read_document
@@ -105,7 +95,7 @@ def import_(
     found.see_options(
         tally=tally, otherwise=otherwise, on=on, approximate=approximate, **{"as": named}
     )
-    if drift and not dry_run:
+    if drift and not how.dry_run:
         raise PlanError("--drift is about what would be, and writes nothing; say --dry-run too")
     if "as" in found.takes and named is None:
         raise PlanError(f"lists have no names in {format_name}; give one with --as NAME")
@@ -123,16 +113,8 @@ def import_(
         return said
 
     with _begun(plan_file(context, "write")):
-        proposal = carry_out(
-            context,
-            change,
-            anyway=anyway or drift,
-            yes=yes,
-            dry_run=dry_run,
-            as_json=as_json,
-            view=view_of(show_all, source_ports),
-        )
-    if tally and hits and not dry_run and not proposal.refused:
+        proposal = carry_out(context, change, how._replace(anyway=how.anyway or drift))
+    if tally and hits and not how.dry_run and not proposal.refused:
         add_to_tally(context, proposal.plan, hits)
     if drift and proposal.errors:
         raise typer.Exit(2)

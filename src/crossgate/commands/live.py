@@ -26,7 +26,7 @@ from crossgate.commands.common import (
     write_file,
 )
 from crossgate.commands.completing import complete_device
-from crossgate.commands.editing import AnywayOption, DryRunOption, YesOption, carry_out
+from crossgate.commands.editing import AnywayOption, DryRunOption, How, YesOption, carry_out
 from crossgate.core.model.errors import PlanError, unknown
 
 if TYPE_CHECKING:
@@ -109,7 +109,7 @@ def pull(
             hits.update(decided)
         return "\n".join(said)
 
-    proposal = carry_out(context, change, anyway=anyway, yes=yes, dry_run=dry_run, as_json=as_json)
+    proposal = carry_out(context, change, How(anyway, yes, dry_run, as_json))
     if tally and hits and not dry_run and not proposal.refused:
         add_to_tally(context, proposal.plan, hits)
 

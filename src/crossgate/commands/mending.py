@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from crossgate.commands.common import JsonOption, clock, meter, plan_file, print_json, reading_of
-from crossgate.commands.editing import AnywayOption, YesOption, carry_out
+from crossgate.commands.editing import AnywayOption, How, YesOption, carry_out
 from crossgate.core.model.errors import PlanError, unknown
 from crossgate.core.model.plaintext import numeral
 
@@ -69,6 +69,7 @@ def mend(
         )
     if written and not (every or take or fewest):
         raise PlanError("--write makes an edit; say which with --take LETTER, --all or --least")
+    how = How(anyway, yes, not written, as_json)
     reading = reading_of(path)
     now = clock(reading.plan)
     goes_along = not as_json and not sys.stdout.isatty()
@@ -78,15 +79,7 @@ def mend(
 
         with meter("trying lines") as tell_lines:
             change = least(reading, tell_lines)
-        carry_out(
-            context,
-            change,
-            anyway=anyway,
-            yes=yes,
-            dry_run=not written,
-            as_json=as_json,
-            reading=reading,
-        )
+        carry_out(context, change, how, reading=reading)
         return
     if every:
         with meter("mending") as tell:
@@ -108,15 +101,7 @@ def mend(
         if whole is None:
             _show(path, left, as_json)
             raise typer.Exit(1 if left else 0)
-        carry_out(
-            context,
-            whole.change,
-            anyway=anyway,
-            yes=yes,
-            dry_run=not written,
-            as_json=as_json,
-            reading=reading,
-        )
+        carry_out(context, whole.change, how, reading=reading)
         if left and not as_json:
             typer.echo()
             _show(path, left, as_json)
@@ -150,15 +135,7 @@ def mend(
             f"--take {take}: there "
             f"{'is ' + ', '.join(letters) if letters else 'is no proposal for it'}"
         )
-    carry_out(
-        context,
-        mends[letters.index(take)].change,
-        anyway=anyway,
-        yes=yes,
-        dry_run=not written,
-        as_json=as_json,
-        reading=reading,
-    )
+    carry_out(context, mends[letters.index(take)].change, how, reading=reading)
 
 
 def _wanted(

@@ -7,7 +7,7 @@ from typing import Annotated
 import typer
 
 from crossgate.commands.common import JsonOption
-from crossgate.commands.editing import DryRunOption, YesOption, carry_out
+from crossgate.commands.editing import DryRunOption, How, YesOption, carry_out
 
 
 def tidy(
@@ -28,7 +28,10 @@ def tidy(
     from crossgate.language.edits import tidy_plan
 
     proposal = carry_out(
-        context, tidy_plan, yes=yes, dry_run=dry_run or check, as_json=as_json, harmless=True
+        context,
+        tidy_plan,
+        How(yes=yes, dry_run=dry_run or check, as_json=as_json),
+        harmless=True,
     )
     if check and proposal.changes:
         raise typer.Exit(1)

@@ -12,15 +12,8 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from crossgate.commands.common import JsonOption, SourcePortsOption, plan_file, print_json
-from crossgate.commands.editing import (
-    AnywayOption,
-    DryRunOption,
-    EveryOption,
-    YesOption,
-    carry_out,
-    view_of,
-)
+from crossgate.commands.common import plan_file, print_json
+from crossgate.commands.editing import How, carry_out, edit_options
 from crossgate.core.model.errors import PlanError
 
 if TYPE_CHECKING:
@@ -36,18 +29,15 @@ _MOST_LINES = 40
 _NONE = "the program has written no edit of this plan yet"
 
 
+@edit_options
 def undo(
     context: typer.Context,
     number: CountArgument = 1,
     listed: Annotated[
         bool, typer.Option("--list", help="Show the edits that can be taken back or made again.")
     ] = False,
-    anyway: AnywayOption = False,
-    yes: YesOption = False,
-    dry_run: DryRunOption = False,
-    show_all: EveryOption = False,
-    source_ports: SourcePortsOption = False,
-    as_json: JsonOption = False,
+    *,
+    how: How,
 ) -> None:
     """Take back the last edits that the program wrote, to the octet; refused where somebody has
     changed the text since.
@@ -57,7 +47,7 @@ def undo(
     path = plan_file(context, "take an edit back in")
     history = History(path)
     if listed:
-        _tell(history.read(), as_json)
+        _tell(history.read(), how.as_json)
         return
 
     def change(draft: Draft) -> str:
@@ -72,27 +62,15 @@ def undo(
         edits = history.read()
         history.write(Edits(edits.every, edits.undone + number))
 
-    carry_out(
-        context,
-        change,
-        anyway=anyway,
-        yes=yes,
-        dry_run=dry_run,
-        as_json=as_json,
-        written=written,
-        view=view_of(show_all, source_ports),
-    )
+    carry_out(context, change, how, written=written)
 
 
+@edit_options
 def redo(
     context: typer.Context,
     number: CountArgument = 1,
-    anyway: AnywayOption = False,
-    yes: YesOption = False,
-    dry_run: DryRunOption = False,
-    show_all: EveryOption = False,
-    source_ports: SourcePortsOption = False,
-    as_json: JsonOption = False,
+    *,
+    how: How,
 ) -> None:
     """Make edits again that were taken back, in their order."""
     from crossgate.formats.edit_history import Edits, History, forward
@@ -112,16 +90,7 @@ def redo(
         edits = history.read()
         history.write(Edits(edits.every, edits.undone - number))
 
-    carry_out(
-        context,
-        change,
-        anyway=anyway,
-        yes=yes,
-        dry_run=dry_run,
-        as_json=as_json,
-        written=written,
-        view=view_of(show_all, source_ports),
-    )
+    carry_out(context, change, how, written=written)
 
 
 def _put(draft: Draft, history: History, files: Mapping[str, tuple[str, str]]) -> None:
