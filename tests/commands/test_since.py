@@ -128,7 +128,7 @@ def test_what_cannot_be_asked(commit: Callable[..., None], run: Run, tmp_path: P
         (("h", "nobody", "ssh"), "no host nobody"),
         (
             ("--claim", "3"),
-            "--claim 3: no expect or keep line stands there; there is one in lines 8",
+            "--claim: no expect or keep line stands in 3; there is one in lines 8",
         ),
         (("h", "--claim", "8"), "leave FROM, TO and SERVICE out"),
     ):

@@ -20,7 +20,7 @@ from crossgate.commands.completing import complete_one_end, complete_service
 from crossgate.core.model.errors import PlanError
 
 if TYPE_CHECKING:
-    from crossgate.core.model.plan import Plan
+    pass
 
 
 def since(
@@ -66,6 +66,7 @@ def since(
     from crossgate.core.answers.traces import Choice
     from crossgate.formats.git import history
     from crossgate.formats.past import Past, claim_asked, conversation_asked
+    from crossgate.language.statements import claim_at
 
     path = plan_file(context, "look up in git")
     reading = reading_of(path)
@@ -73,7 +74,10 @@ def since(
     if claim is not None:
         if source is not None:
             raise PlanError("--claim names what is asked about; leave FROM, TO and SERVICE out")
-        ask = claim_asked(_claim(plan, claim))
+        try:
+            ask = claim_asked(claim_at(plan, claim).text)
+        except PlanError as error:
+            raise PlanError(f"--claim: {error.message}") from None
     elif source is None or destination is None or service is None:
         raise PlanError("since takes FROM TO SERVICE, or --claim LINE")
     else:
@@ -90,14 +94,3 @@ def since(
     from crossgate.show.since import lines
 
     write(lines(found, "" if claim is not None else f"{source} to {destination}"))
-
-
-def _claim(plan: Plan, where: str) -> str:
-    """Return the text of the claim in a line, `LINE` or `FILE:LINE`. Raises `PlanError`."""
-    file, colon, line = where.rpartition(":")
-    for each in plan.expectations:
-        if line == str(each.place.line) and (not colon or each.place.file == file):
-            return each.text
-    lines = ", ".join(str(each.place.line) for each in plan.expectations[:3])
-    mend = f"; there is one in lines {lines} and so on" if lines else ""
-    raise PlanError(f"--claim {where}: no expect or keep line stands there{mend}")

@@ -182,7 +182,7 @@ def expect_drop(
     """Take the claim in a line out."""
     from crossgate.language import statements
 
-    return _drop(f"the claim in line {where}", lambda plan: statements.claim_place(plan, where))
+    return _drop(f"the claim in line {where}", lambda plan: statements.claim_at(plan, where).place)
 
 
 def _new(text: str, beside: Callable[[Plan], list[Place]]) -> Change:

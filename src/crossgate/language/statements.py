@@ -10,6 +10,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from enum import StrEnum
 
+from crossgate.core.model.claim import Promise
 from crossgate.core.model.errors import Place, PlanError, unknown
 from crossgate.core.model.network import Route
 from crossgate.core.model.plan import Plan
@@ -156,12 +157,15 @@ def _leads_to(route: Route) -> str:
     return "default" if wildcard == family.mask else str(route.destination)
 
 
-def claim_place(plan: Plan, where: str) -> Place:
-    """Return where a claim stands, by `LINE` or `FILE:LINE`. Raises `PlanError`."""
+def claim_at(plan: Plan, where: str) -> Promise:
+    """Return the claim in a line, `LINE` of the plan's own file or else of an included one, or
+    `FILE:LINE`. Raises `PlanError`.
+    """
     file, colon, line = where.rpartition(":")
-    for each in plan.expectations:
-        if line == str(each.place.line) and (
-            each.place.file == file if colon else each.place.file == plan.files[0]
-        ):
-            return each.place
-    raise PlanError(f"no expect or keep line stands in {where}; crossgate verify --full shows all")
+    found = [each for each in plan.expectations if line == str(each.place.line)]
+    own = [each for each in found if each.place.file == (file if colon else plan.files[0])]
+    if not own and (colon or not found):
+        lines = ", ".join(str(each.place.line) for each in plan.expectations[:3])
+        mend = f"; there is one in lines {lines} and so on" if lines else ""
+        raise PlanError(f"no expect or keep line stands in {where}{mend}")
+    return (own or found)[0]
