@@ -16,7 +16,7 @@ from crossgate.core.model.accesslist import DeciderKey
 from crossgate.core.model.errors import PlanError, unknown
 from crossgate.core.network.endpoints import pairs
 from crossgate.core.network.ways import Network
-from crossgate.formats.sheet import read_results, seen_word
+from crossgate.formats.sheet import read_results, seen_word, together
 
 _COUNTED, _NOT_COUNTED = "counted", "did not count"
 _FORM = (
@@ -43,17 +43,13 @@ def observed(network: Network, given: Sequence[str], family: int | None) -> Obse
             wrong.append(error.message)
     wrong += _contradictions(found)
     if wrong:
-        more = len(wrong) - _MOST_WRONG
-        raise PlanError("; ".join(wrong[:_MOST_WRONG]) + (f"; and {more} more" if more > 0 else ""))
+        raise together(wrong)
     if not found:
         raise PlanError(f"nothing was seen; {_FORM}")
     return Observed(
         tuple(each for each in found if isinstance(each, Observation)),
         tuple(each for each in found if isinstance(each, Count)),
     )
-
-
-_MOST_WRONG = 5
 
 
 def _of_results(

@@ -25,6 +25,7 @@ from crossgate.core.wording.sentences import asked_at
 from crossgate.formats.markdown import escaped
 from crossgate.formats.tables import guarded, named_by, read_table, unguarded
 
+_MOST_WRONG = 5
 HEADERS = ("test", "machine", "what", "command", "expected", "counters", "why", "note", "seen")
 """The columns of the table; `seen` is for whoever does the tests."""
 _FIELDS = named_by(
@@ -134,13 +135,11 @@ def read_results(path: Path) -> list[Result]:
         )
         found.append(Result(where, machine, command, seen))
     if wrong:
-        raise PlanError("; ".join(wrong[:_MOST_WRONG]) + _more(wrong))
+        raise together(wrong)
     return found
 
 
-_MOST_WRONG = 5
-
-
-def _more(wrong: Sequence[str]) -> str:
+def together(wrong: Sequence[str]) -> PlanError:
+    """Return what is wrong with several things as one error, the first of many."""
     more = len(wrong) - _MOST_WRONG
-    return f"; and {more} more rows" if more > 0 else ""
+    return PlanError("; ".join(wrong[:_MOST_WRONG]) + (f"; and {more} more" if more > 0 else ""))

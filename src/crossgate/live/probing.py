@@ -8,6 +8,7 @@ in a second than is said. It goes to the addresses of the plan's tests, and nowh
 from __future__ import annotations
 
 import errno
+import os
 import secrets
 import shutil
 import socket
@@ -121,19 +122,13 @@ def _ping(target: Address, source: Address | None) -> Seen:
         check=False,
         stdin=subprocess.DEVNULL,
         timeout=PATIENCE + 5,
-        env={"LC_ALL": "C", "PATH": _path()},
+        env={"LC_ALL": "C", "PATH": os.environ.get("PATH", os.defpath)},
     )
     if done.returncode == 0:
         return Seen.ANSWERED
     told = done.stdout.lower()
     refused = any(each in told for each in ("prohibited", "filtered", "unreachable"))
     return Seen.REFUSED if refused else Seen.SILENCE
-
-
-def _path() -> str:
-    import os
-
-    return os.environ.get("PATH", os.defpath)
 
 
 def _connect(target: Address, port: int, source: Address | None, own_port: int) -> Seen:

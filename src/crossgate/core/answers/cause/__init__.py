@@ -123,7 +123,7 @@ def cause(
     version of the plan, and among `tests` the next one is looked for.
     """
     as_planned = _World(Fault("", Size.SMALL, network.plan, when.at), when)
-    wrong = _not_as_seen(as_planned, observed)
+    wrong = _explained(as_planned, observed).not_explained
     if not wrong:
         return Cause((), (), None, 0)
     seen_wrong = [each for each in wrong if isinstance(each, Observation)]
@@ -149,12 +149,7 @@ def cause(
         ranked = _pairs(network, when, observed, ranked) or ranked
     if ranked and not ranked[0][1].not_explained:
         ranked = [each for each in ranked if not each[1].not_explained]
-    return Cause(tuple(wrong), tuple(each for _, each in ranked), _next(ranked, tests), len(every))
-
-
-def _not_as_seen(world: _World, observed: Observed) -> list[Observation | Count]:
-    explained = _explained(world, observed)
-    return list(explained.not_explained)
+    return Cause(wrong, tuple(each for _, each in ranked), _next(ranked, tests), len(every))
 
 
 def _explained(world: _World, observed: Observed) -> Explained:
