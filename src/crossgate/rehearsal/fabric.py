@@ -28,7 +28,7 @@ from crossgate.core.conversation.opening import Conversation
 from crossgate.core.conversation.packets import Indexes
 from crossgate.core.conversation.rules import ALONE, Decided, Decision, judges, legs_of
 from crossgate.core.conversation.story import path_devices
-from crossgate.core.model.accesslist import AccessList, Action, DeciderKey
+from crossgate.core.model.accesslist import AccessList, DeciderKey
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.condition import State
 from crossgate.core.model.conditions import Limit, When, is_counted
@@ -55,20 +55,13 @@ from crossgate.core.traffic.rates import SECOND, Rates
 from crossgate.formats.readers.tls import HANDSHAKE, server_hello
 from crossgate.rehearsal import frames
 from crossgate.rehearsal.frames import Ends, Read
+from crossgate.rehearsal.lost import Lost, speaks_as, told_of
 from crossgate.rehearsal.running import Kept, Ports, Running
 
 _MOST_RUNNING = 262_144
 """So many ends of conversations are known at most; those beyond have no answers."""
 _HELLO = 4096
 """So many octets of what a server says first are waited for to tell its TLS."""
-_TIME_EXCEEDED = {Family.IPV4: 11, Family.IPV6: 3}
-_UNREACHABLE = {Family.IPV4: 3, Family.IPV6: 1}
-_PROHIBITED = {Family.IPV4: 13, Family.IPV6: 1}
-"""ICMP types, and the code of type unreachable for what is prohibited (RFC 1812 section 5.2.7.1,
-RFC 4443 section 3.1); code 0 of that is that there is no route.
-"""
-_SILENT = (FailureKind.DISCARDED, FailureKind.SOURCE_NOWHERE, FailureKind.NO_TRANSLATION)
-"""Reasons of a packet's loss of which nobody is told."""
 
 
 class Machine(NamedTuple):
@@ -91,16 +84,6 @@ class Told(NamedTuple):
     def stops(self) -> bool:
         """Whether the packet goes no further."""
         return self.decided is None or not self.decided.decider.permits
-
-
-class Lost(NamedTuple):
-    """Where a packet ends: at which crossing, and why; `by` the list that stopped it, or a
-    `failure`, or neither where its hop limit is used up there.
-    """
-
-    crossing: Crossing | None
-    by: Decided | None = None
-    failure: Failure | None = None
 
 
 def machines_of(plan: Plan) -> list[Machine]:
@@ -627,53 +610,20 @@ class Fabric:
         packet, family = read.packet, read.packet.family
         if packet.fragment or frames.is_error(family, packet.icmp_type):
             return []
-        message = self._message(way, lost, family)
+        message = told_of(way, lost, family)
         if message is None:
             return []
         device, kind, code = message
         seen = lost.crossing.view if lost.crossing is not None else ()
         # What it has made of the packet itself it knows.
         view = tuple(each for each in seen if each.device != device)
-        source = self._speaks_as(device, lost.crossing, packet)
+        source = speaks_as(self._plan, device, lost.crossing, packet)
         told = frames.error_about(frame, read, source, kind, code)
         error = frames.read_frame(frames.framed(family, told))
         assert error is not None  # it has just been made
         return self._error_from(
             source, frames.framed(family, told), error, read, running, view, machine
         )
-
-    def _message(
-        self, way: OneWay, lost: Lost, family: Family
-    ) -> tuple[str | None, int, int] | None:
-        """Return who tells of a packet's end, and the type and the code of the message; None where
-        nobody does.
-        """
-        if lost.by is not None:
-            if lost.by.decider.action is not Action.REJECT:
-                return None
-            assert lost.crossing is not None  # a list stands somewhere
-            return lost.crossing.point.device, _UNREACHABLE[family], _PROHIBITED[family]
-        if lost.failure is None:
-            assert lost.crossing is not None  # there its hop limit is used up
-            return lost.crossing.point.owner, _TIME_EXCEEDED[family], 0
-        if lost.failure.kind in _SILENT or not way.path.devices:
-            return None
-        if lost.failure.kind is FailureKind.LOOP:
-            return way.path.devices[-1], _TIME_EXCEEDED[family], 0
-        return way.path.devices[-1], _UNREACHABLE[family], 0
-
-    def _speaks_as(self, device: str | None, crossing: Crossing | None, packet: Packet) -> Address:
-        """Return the address from which a device tells of a packet: that of the interface by which
-        it came, else its first one; what has none speaks as who was asked for.
-        """
-        family = packet.family
-        if device is not None:
-            interfaces = self._plan.devices[device].interfaces
-            at = crossing.point.part if crossing is not None else ""
-            for each in (interfaces.get(at), *interfaces.values()):
-                for own in () if each is None else each.in_family(family):
-                    return own.address
-        return Address(family, packet.destination)
 
     def _error_from(
         self,
