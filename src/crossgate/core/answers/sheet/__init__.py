@@ -154,14 +154,16 @@ class _Maker:
         for tried in self._deciding.get(key, ()):
             if self._trying.shows(tried, key):
                 return tried
-        several = (
-            [self._candidates.of_rest(access_list)]
-            if entry is None
-            else [
+        if entry is None:
+            several = [self._candidates.of_rest(access_list)]
+        else:
+            left = self._candidates.left(access_list, entry)
+            if not left:
+                return None
+            several = [
                 self._candidates.of_entry(access_list, entry),
-                self._candidates.left_for(access_list, entry),
+                self._candidates.among(access_list, entry, left),
             ]
-        )
         for each in several:
             likely = (one.conversation for one in each if self._may_meet(access_list, one, key))
             for conversation in islice(likely, _MOST_TRIED):

@@ -35,6 +35,7 @@ from crossgate.core.model.service import Qualifiers, ServiceTerm, within
 from crossgate.core.network.endpoints import at_address, candidates
 from crossgate.core.network.paths import Endpoint
 from crossgate.core.network.ways import Network
+from crossgate.core.sets.frame import PacketSet
 from crossgate.core.sets.region import entry_region
 
 _MOST_MACHINES = 4
@@ -172,18 +173,24 @@ class Candidates:
                 if self.comes_by(access_list, start, end):
                     yield from self._candidates(start, end, own, answer)
 
-    def left_for(self, access_list: AccessList, entry: Entry) -> Iterator[Candidate]:
-        """Yield conversations among the packets that lines above leave for an entry."""
+    def left(self, access_list: AccessList, entry: Entry) -> list[PacketSet]:
+        """Return packets that lines above leave for an entry, a few pieces of them; none where
+        nothing is left.
+        """
         region = entry_region(entry, access_list.family)
         if region is None:
-            return
+            return []
         every = self._regions.of(access_list, self._state)
         above = [e for e in every.near(region_hull(region)) if e.entry.number < entry.number]
-        pieces = (
-            piece for piece, index in split(region, [e.region for e in above]) if index is None
-        )
+        pieces = split(region, [e.region for e in above])
+        return list(islice((piece for piece, index in pieces if index is None), _MOST_MACHINES))
+
+    def among(
+        self, access_list: AccessList, entry: Entry, pieces: Iterable[PacketSet]
+    ) -> Iterator[Candidate]:
+        """Yield conversations among packets that are left for an entry."""
         plan = self._machines.plan
-        for piece in islice(pieces, _MOST_MACHINES):
+        for piece in pieces:
             for own in piece.regions():
                 hosts = [
                     [

@@ -37,11 +37,11 @@ def _needed(reasons_of: Mapping[Test, frozenset[Reason]], chosen: list[Test]) ->
     for test in chosen:
         for reason in reasons_of[test]:
             counts[reason] = counts.get(reason, 0) + 1
-    kept = []
+    kept = set[Test]()
     for test in sorted(chosen, key=lambda each: len(reasons_of[each])):
         if all(counts[reason] > 1 for reason in reasons_of[test]):
             for reason in reasons_of[test]:
                 counts[reason] -= 1
         else:
-            kept.append(test)
-    return [test for test in chosen if test in set(kept)]
+            kept.add(test)
+    return [test for test in chosen if test in kept]
