@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from crossgate.core.audit import Audited
 from crossgate.core.audit.claims import by_place
-from crossgate.core.model.accesslist import line_name
+from crossgate.core.model.accesslist import called, line_name
 from crossgate.core.model.finding import MENDED, Finding, Severity
 from crossgate.core.model.plan import Plan
 from crossgate.core.wording.sentences import packet_text
@@ -66,7 +66,7 @@ def where(finding: Finding) -> str:
     if finding.access_list is None:
         return ""
     if finding.entry is None:
-        return f" in {'list ' if finding.access_list.isdigit() else ''}{finding.access_list}"
+        return f" in {called(finding.access_list)}"
     return f" in {line_name(finding.access_list, finding.entry)}"
 
 

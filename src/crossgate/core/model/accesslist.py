@@ -218,17 +218,20 @@ class Decider(NamedTuple):
 _CLOSED = ", closed"
 
 
+def called(list_name: str) -> str:
+    """Name a list in a sentence: a number alone would be a riddle."""
+    return f"list {list_name}" if list_name.isdigit() else list_name
+
+
 def line_name(list_name: str, number: int | None) -> str:
     """Name a line of a list, None for its otherwise line; two numbers side by side would be a
     riddle, so each is told what it is.
     """
     if list_name.endswith(_CLOSED):
         return list_name
-    if list_name.isdigit():
-        return (
-            f"list {list_name} otherwise" if number is None else f"list {list_name} entry {number}"
-        )
-    return f"{list_name} {'otherwise' if number is None else number}"
+    if number is None:
+        return f"{called(list_name)} otherwise"
+    return f"{called(list_name)}{' entry' if list_name.isdigit() else ''} {number}"
 
 
 class DeciderKey(NamedTuple):

@@ -9,7 +9,7 @@ from crossgate.core.conversation.opening import service_label
 from crossgate.core.conversation.rules import Leg
 from crossgate.core.conversation.story import Asked, Outcome, Trace
 from crossgate.core.conversation.verdict import VERDICTS, Verdict
-from crossgate.core.model.accesslist import Action, ClosedPlace, Decider, Entry, line_name
+from crossgate.core.model.accesslist import Action, ClosedPlace, Decider, Entry, called, line_name
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.claim import Claim, Expectation
 from crossgate.core.model.conditions import Limit, When, is_counted
@@ -160,7 +160,7 @@ def decided_by(decider: Decider, crossing: Crossing, what: str = "it") -> str:
             f"there, so {crossing.point.device} {does} {what}"
         )
     return (
-        f"{'list ' if name.isdigit() else ''}{name} has no entry for {what}, so its otherwise "
+        f"{called(name)} has no entry for {what}, so its otherwise "
         f"line {does} {what} on the way {way} {crossing.point}"
     )
 

@@ -20,7 +20,7 @@ from crossgate.core.answers.cause.observed import Observation
 from crossgate.core.answers.sheet.tests import Seen
 from crossgate.core.conversation.opening import Conversation, service_label
 from crossgate.core.conversation.rules import legs_of, packet_on
-from crossgate.core.model.accesslist import AccessList, Entry, line_name
+from crossgate.core.model.accesslist import AccessList, Entry, called, line_name
 from crossgate.core.model.address import Address, Pattern
 from crossgate.core.model.conditions import When
 from crossgate.core.model.network import EACH_WAY, Placement, Point, PointKind, stands_at
@@ -70,7 +70,7 @@ def faults(
             yield from _lines(plan, when, own, conversations)
     for name, was in older.items():
         if name in met or any(each.access_list == name for each in plan.placements):
-            text = f"{_called(name)} runs as it was in the older version"
+            text = f"{called(name)} runs as it was in the older version"
             yield Fault(text, Size.SMALL, _with_list(plan, was), when.at)
     yield from _times(plan, when)
     yield from _down(plan, when, devices, conversations)
@@ -122,7 +122,7 @@ def _placements(
         if not touches:
             continue
         where = stands_at(placement.direction, point)
-        name = _called(placement.access_list)
+        name = called(placement.access_list)
         yield Fault(
             f"{name} is not applied {where}", Size.SMALL, _placed(plan, number, None), when.at
         )
@@ -407,7 +407,3 @@ def _another(plan: Plan, prefixes: Iterable[Pattern], address: Address) -> Addre
                 if not plan.is_given(other):
                     return other
     return address
-
-
-def _called(name: str) -> str:
-    return f"list {name}" if name.isdigit() else name
