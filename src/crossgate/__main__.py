@@ -55,7 +55,10 @@ def _run(words: list[str]) -> int:
     try:
         run(words)
     except PlanError as error:
-        return _told(str(error), plain=error.place is not None or "\n" in str(error))
+        from crossgate.show.width import screen_width
+
+        told = error.told(screen_width())
+        return _told(told, plain=error.place is not None or "\n" in told)
     return 0
 
 

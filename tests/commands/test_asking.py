@@ -297,6 +297,24 @@ def test_a_grid_in_letters_csv_and_json(
     ]
 
 
+def test_an_error_in_a_long_line_shows_what_surrounds_it(
+    run: Run, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    (tmp_path / "long.gate").write_text(
+        "list fence extended ipv4\n"
+        f"    10 permit ip any to {'10.64.32.10, ' * 9}harbur during night\n"
+    )
+    whole = run("check", "long.gate").stderr.splitlines()
+    assert whole[1].endswith("harbur during night")
+    monkeypatch.setenv("COLUMNS", "60")
+    cut = run("check", "long.gate").stderr.splitlines()
+    assert cut[0] == whole[0]
+    assert (cut[1], cut[2]) == (
+        "    … 10.64.32.10, 10.64.32.10, harbur during night",
+        "                                ^~~~~~",
+    )
+
+
 def test_a_grid_of_sets_is_proved_for_the_whole(run: Run, answer: Ask, demo: Path) -> None:
     words = (
         "grid",
@@ -498,6 +516,11 @@ def test_check_tells_mistakes_and_what_counts(
         "because",
         "packet",
     } <= document["findings"][0].keys()
+    assert [each["finding"] for each in document["accepted"]] == [
+        "one-family",
+        "bogus-source",
+        "bogus-source",
+    ]
     assert document["accepted"][0]["reason"].startswith("IPv6 at this socket")
     plan = tmp_path / "ternhaven.gate"
     plan.write_text(
@@ -518,7 +541,7 @@ def test_check_tells_mistakes_and_what_counts(
     assert "255.255.252.0" in line
     assert [
         result["suppressions"][0]["kind"] for result in results if "suppressions" in result
-    ] == ["inSource"]
+    ] == ["inSource"] * 3
     assert demo.name
 
 
@@ -688,7 +711,7 @@ def test_what_fails_stands_first_with_what_would_mend_it(run: Run, answer: Ask, 
         )
     )
     told = run("verify").stdout.splitlines()
-    assert told[0].split()[:2] == ["failed", "215"]
+    assert told[0].split()[:2] == ["failed", "217"]
     assert (
         told[2].strip()
         == "needed: in list kiosk-fence, at the end: 50 permit ssh kiosk-1 to manifest"

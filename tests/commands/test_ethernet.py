@@ -318,7 +318,7 @@ def test_compare_sees_frames(answer: Ask, tmp_path: Path) -> None:
         ),
         (
             "list x standard ethernet\n    10 deny laptop established\n",
-            "expected during, log, a comment",
+            "expected during, until, log, for, a comment",
         ),
         (
             "list x standard ethernet\n    10 deny laptop\nplace x inbound on pier.b\n",

@@ -69,9 +69,15 @@ def test_every_example_runs_on_the_demo(run: Run, traffic: Path, example: str) -
 def test_help_lists_the_commands_by_the_step_of_the_work(run: Run) -> None:
     told = run("--help").stdout
     places = [
-        told.index(f"─ {step} ─") for step in dict.fromkeys(each.step for each in COMMANDS.values())
+        told.index(f"\n{step}:\n")
+        for step in dict.fromkeys(each.step for each in COMMANDS.values())
     ]
     assert places == sorted(places)
+    assert told.index("\n  points ") < told.index("\n  place ") < told.index("\n  verify ")
+    assert "<" not in told
+    for name, listed in COMMANDS.items():
+        start = told.index(f"\n{listed.step}:\n")
+        assert f"\n  {name} " in told[start:].split("\n\n")[0]
     assert "crossgate trace kiosk-1 manifest tcp/8443" in run("trace", "--help").stdout
 
 
@@ -118,3 +124,26 @@ def test_a_plan_in_the_place_of_a_command_is_told(run: Run, demo: Path) -> None:
         done.returncode,
         "name what to do with it, as: crossgate check ternhaven.gate" in done.stderr,
     ) == (2, True)
+
+
+def told_commands() -> list[tuple[str, ...]]:
+    from typer.main import get_group
+
+    return [
+        (name, *filter(None, [each]))
+        for name, command in get_group(application()).commands.items()
+        for each in getattr(command, "commands", {"": command})
+    ]
+
+
+@pytest.mark.parametrize("words", told_commands())
+def test_help_of_a_command_is_a_screen(words: tuple[str, ...]) -> None:
+    from typer.testing import CliRunner
+
+    told = CliRunner().invoke(application(), [*words, "--help"], terminal_width=80).stdout
+    lines = told.splitlines()
+    assert len(lines) <= 40
+    assert max(map(len, lines)) <= 80
+    assert not re.search("<(bool|str|list|int|Path|float)", told)
+    assert f" {' '.join(words)} " in f"{lines[0]} "
+    assert "crossgate " in told.partition("Examples:")[2]

@@ -328,3 +328,91 @@ def test_records_of_one_conversation_say_together_what_was_decided(
         each: document["said"][each]["conversations"] for each in ("agrees", "differs", "not_told")
     }
     assert found == {each: int(each == outcome) for each in found}
+
+
+@pytest.mark.parametrize("stretch", ["hour", "day"])
+def test_what_a_day_comes_to_is_what_its_stretches_do(
+    answer: Answer, traffic: Path, stretch: str
+) -> None:
+    document = answer("--plan", "ternhaven.gate", *DAY, "sea.pcap", "--by", stretch)
+    stretches = document["by"]["stretches"]
+    begins = [each["from"] for each in stretches]
+    assert begins == sorted(set(begins))
+    assert {each[11:] for each in begins} <= (
+        {"00:00"} if stretch == "day" else {f"{hour:02}:00" for hour in range(24)}
+    )
+    for verdict, whole in document["verdicts"].items():
+        own = [each["verdicts"][verdict] for each in stretches if verdict in each["verdicts"]]
+        assert {what: sum(each[what] for each in own) for what in whole} == whole
+    lines: dict[tuple[str, int | None], list[int]] = {}
+    for each in stretches:
+        for line in each["lines"]:
+            sums = lines.setdefault((line["list"], line["entry"]), [0, 0])
+            sums[0] += line["legs"]
+            sums[1] += line["packets"]
+    assert lines == {
+        (each["list"], line["entry"]): [line["legs"], line["packets"]]
+        for each in document["lists"]
+        for line in each["lines"]
+        if line["legs"]
+    }
+    parts = answer("--plan", "ternhaven.gate", *DAY, "sea.pcap", "--by", stretch, "--workers", "2")
+    assert parts["by"] == document["by"]
+
+
+def test_a_scan_stands_out_in_its_hour(run: Run, traffic: Path) -> None:
+    told = run("--plan", "ternhaven.gate", *DAY, "--by", "hour").stdout
+    assert "Wed 2026-11-25 13:00        109   1,027          -" in told
+    (scan,) = [line for line in told.splitlines() if line.startswith("  guest-fence 20 ")]
+    assert scan.split("|")[1].strip() == "█"
+
+
+def test_who_uses_a_line_is_counted_as_its_conversations_are(
+    run: Run, answer: Answer, traffic: Path
+) -> None:
+    words = ("--plan", "ternhaven.gate", *DAY, "--top-permitted", "10000")
+    lines = answer(*words, "--out", "rows.csv")["top_permitted"]
+    with (traffic / "rows.csv").open() as file:
+        rows = list(csv.DictReader(file))
+    seen: dict[tuple[str, str, str], list[int]] = {}
+    for row in rows:
+        if row["verdict"] == "permitted" and row["protocol"] in ("6", "17"):
+            service = f"{'tcp' if row['protocol'] == '6' else 'udp'}/{row['destination_port']}"
+            sums = seen.setdefault((row["source"], row["destination"], service), [0, 0])
+            sums[0] += 1
+            sums[1] += int(row["packets"])
+    by_line = {(each["list"], each["entry"]): each["users"] for each in lines}
+    assert {("kiosk-fence", 10), ("guest-fence", 30), ("12", 20)} <= by_line.keys()
+    told = 0
+    for line in (("kiosk-fence", 10), ("guest-fence", 30), ("12", 20)):
+        for each in by_line[line]:
+            key = each["source"], each["destination"], each["service"]
+            if key in seen:
+                assert [each["conversations"], each["packets"]] == seen[key], (line, key)
+                told += 1
+    assert told > 100
+    parts = answer(*words, "--workers", "2")["top_permitted"]
+    assert [(each["list"], each["entry"]) for each in parts] == [*by_line]
+    assert parts == lines
+
+
+def test_the_line_that_is_used_is_the_one_that_a_trace_meets(answer: Answer, traffic: Path) -> None:
+    lines = answer("--plan", "ternhaven.gate", *DAY, "--top-permitted", "1")["top_permitted"]
+    for line in lines:
+        (user,) = line["users"]
+        traced = answer(
+            "--plan",
+            "ternhaven.gate",
+            "trace",
+            user["source"],
+            user["destination"],
+            user["service"],
+            "--at",
+            "2026-11-25 23:30",
+        )
+        met = [
+            (each["list"], each["entry"])
+            for each in traced["conversations"][0]["legs"][0]["crossings"]
+            if each.get("list")
+        ]
+        assert (line["list"], line["entry"]) in met

@@ -75,6 +75,12 @@ def test_without_a_plan_it_says_how_to_begin(run: Run, folder: Path) -> None:
         way in told.stdout
         for way in ("crossgate new FILE.gate", "crossgate demo FOLDER", "--plan FILE")
     )
+    assert "crossgate import ietf FILE --plan NEW.gate" in told.stdout
+    assert run("demo", "there").returncode == 0
+    gangway = str(folder / "there" / "gangway.json")
+    assert run("import", "ietf", gangway, "--plan", "began.gate").returncode == 0
+    assert run().returncode == 0
+    (folder / "began.gate").unlink()
     (folder / "broken.gate").write_text("subnet here 10.0.0.0/33\n")
     broken = run()
     assert (broken.returncode, broken.stdout) == (2, "")

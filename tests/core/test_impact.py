@@ -59,6 +59,45 @@ def found(plan: Plan) -> Counter[tuple[object, ...]]:
     return told
 
 
+def a_host_moves(lines: list[str]) -> list[str]:
+    """Give the first host the address of another one's subnet, and take the last out."""
+    hosts = [index for index, line in enumerate(lines) if line.startswith("host ")]
+    other = lines[hosts[1]].split()
+    address = other[2][:-1] + ("7" if other[2][-1] != "7" else "6")
+    moved = [*lines]
+    moved[hosts[0]] = f"host {lines[hosts[0]].split()[1]} {address} {' '.join(other[3:])}"
+    moved.insert(hosts[-1], f"host new {address[:-1]}5 {' '.join(other[3:])}")
+    return moved
+
+
+@pytest.mark.parametrize("shape", SHAPES)
+@pytest.mark.parametrize("family", Family)
+def test_hosts_are_answered_as_from_nothing(tmp_path: Path, shape: str, family: Family) -> None:
+    lines = site(SMALL, shape, family).splitlines()
+    before, after = (
+        plan_in(tmp_path, "\n".join(text) + "\n") for text in (lines, a_host_moves(lines))
+    )
+    assert before.hosts != after.hosts
+    old, new = Session(before), Session(after)
+    impact = impact_of(old, new, NOON)
+    was, now = held(before), held(after)
+    assert {each.now.expectation.text: each.now.held for each in impact.turned} == {
+        text: holds for text, holds in now.items() if holds is not was[text]
+    }
+    told = (found(after) - found(before), found(before) - found(after))
+    for findings, wanted in zip((impact.findings, impact.gone), told, strict=True):
+        assert Counter((each.name, each.access_list) for each in findings) == Counter(
+            (name, access_list)
+            for (name, access_list, _), count in wanted.items()
+            for _ in range(count)
+        )
+    # No other way is worked out anew for what is no more than a name.
+    beside = Session(after, beside=old)
+    assert (beside.matrix(family) is old.matrix(family)) is (
+        before.machines_between == after.machines_between
+    )
+
+
 @pytest.mark.parametrize("shape", SHAPES)
 @pytest.mark.parametrize("family", Family)
 @pytest.mark.parametrize("edit", EDITS)

@@ -14,7 +14,8 @@ from openpyxl import Workbook
 
 from crossgate.core.model.errors import PlanError
 from crossgate.formats.tables import named_by, read_table
-from crossgate.language.beginning import Source, from_tables
+from crossgate.language.beginning import from_tables
+from crossgate.language.table_rows import TableRow
 from tests.formats.readers.test_hostile import mutated
 
 SUBNETS = [
@@ -103,7 +104,7 @@ def test_mutated_tables_begin_a_plan_or_are_told(tmp_path: Path) -> None:
                 path, lambda words, _: FIELDS(words), ("name", "prefix"), "name,prefix"
             )
             sources = [
-                Source(table.file, row.number, table.headers, row.values) for row in table.rows
+                TableRow(table.file, row.number, table.headers, row.values) for row in table.rows
             ]
             plan = from_tables(tmp_path / "p.gate", "t", sources, []).plan
         except PlanError:

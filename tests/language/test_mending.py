@@ -307,7 +307,7 @@ def test_an_entry_that_nothing_reaches_is_moved_where_that_gives_it_an_effect(
 @pytest.mark.parametrize(
     ("words", "problem"),
     [
-        (("1",), "line 1 of ternhaven.gate is no expectation"),
+        (("1",), "no expect or keep line stands in 1;"),
         (("nonsense",), "no finding nonsense"),
         (("unplaced", "110"), "there is no finding unplaced 110"),
         (("--take", "a"), "name one, by its line"),

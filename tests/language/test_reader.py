@@ -239,7 +239,7 @@ def test_a_plan_is_told_what_is_wrong_with_it(tmp_path: Path, text: str, says: s
         ("expect permit ssh kiosk to server at noon", "expected a time"),
         ("expect permit ping kiosk to server source port 5", "ping has no source port"),
         ("expect permit ssh kiosk server", "expected to"),
-        ("expect permit ssh kiosk to server for ever", "nothing more belongs here"),
+        ("expect permit ssh kiosk to server always", "nothing more belongs here"),
         ("place l sideways on core.v8", "expected inbound, outbound or within"),
         ("place l inbound on core", "itself, or a point as core.v8"),
         ("place l inbound on hall", "write subnet hall"),

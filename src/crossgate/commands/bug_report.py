@@ -94,13 +94,24 @@ def _without_plan(command: Sequence[str]) -> tuple[Path | None, list[str]]:
 
 
 def _texts(path: Path) -> dict[str, str]:
-    """Return the text of a plan's files. Raises `PlanError` where not even the plan's own can be
-    read as text.
+    """Return the text of a plan's files, with the addresses of its tables where these are named.
+    Raises `PlanError` where not even the plan's own can be read as text.
     """
     from crossgate.language.source import Source, decode
 
     source = Source(path)
-    return {name: decode(Path(name), data) for name, data in source.data.items()}
+    texts = {name: decode(Path(name), data) for name, data in source.data.items()}
+    if not source.tables:
+        return texts
+    from crossgate.language.reader import attempt
+
+    groups = attempt(path)[0].plan.groups.values()
+    for each in (group for group in groups if group.text.startswith('from "')):
+        lines = texts[each.place.file].split("\n")
+        members = [str(one) for own in each.members.values() for one in own.patterns]
+        lines[each.place.line - 1] = f"group {each.name} {', '.join(members)}"
+        texts[each.place.file] = "\n".join(lines)
+    return texts
 
 
 def _changed(path: Path, packed: Mapping[str, str], disguise: Disguise) -> Iterator[str]:

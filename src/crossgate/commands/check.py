@@ -49,7 +49,7 @@ def check(
         from crossgate.formats.json.parts import json_text
         from crossgate.formats.sarif import sarif_document
 
-        write_file(sarif, json_text(sarif_document(audited)), plan.files)
+        write_file(sarif, json_text(sarif_document(audited)), plan.sources)
     if as_json:
         from crossgate.formats.json.check import check_document
 

@@ -33,9 +33,7 @@ AtOption = Annotated[
     typer.Option(
         "--at",
         metavar="TIME",
-        help=(
-            "The time for windows: 21:30 (today), 'mon 23:00' or '2026-12-01 23:00'. Default: now."
-        ),
+        help="When, as 21:30, 'mon 23:00' or '2026-12-01 23:00' (now).",
     ),
 ]
 
@@ -121,7 +119,8 @@ IdleOption = Annotated[
     typer.Option(
         min=1,
         metavar="SECONDS",
-        help="A conversation ends once nothing is seen of it for so long.",
+        show_default=False,
+        help="Silence that ends a conversation (300).",
     ),
 ]
 UnpackedOption = Annotated[
@@ -131,14 +130,15 @@ UnpackedOption = Annotated[
         metavar="GB",
         min=0,
         callback=_allow_unpacked,
-        help="Let a packed file unpack to so much. Default: 4.",
+        help="Let a packed file unpack to so much (4).",
     ),
 ]
 
 
 def examples(*lines: str) -> str:
     """Return the lines that end a command's help: examples that run on the demo."""
-    return "\n\n".join(["Examples:", *(f"  crossgate {line}" for line in lines)])
+    # A letter for backspace keeps the lines of a paragraph apart.
+    return "\n".join(["\b", "Examples:", *(f"  crossgate {line}" for line in lines)])
 
 
 def circumstances(
@@ -192,8 +192,8 @@ _MOST_MISSED = 5
 
 
 def plan_path(context: typer.Context) -> Path:
-    """Return the plan file: --plan, else CROSSGATE_PLAN, else the only *.gate file here. Raises
-    `PlanError`.
+    """Return the plan file: --plan, else CROSSGATE_PLAN, else the only *.gate file here that no
+    other one includes. Raises `PlanError`.
     """
     named = context.find_root().params.get("plan")
     if named is not None:
@@ -202,6 +202,10 @@ def plan_path(context: typer.Context) -> Path:
     if from_environment:
         return Path(from_environment)
     found = sorted(Path().glob("*.gate"))
+    if len(found) > 1:
+        from crossgate.language.source import not_included
+
+        found = not_included(found) or found
     if len(found) == 1:
         return found[0]
     choose = "choose one with --plan FILE, or set CROSSGATE_PLAN"
@@ -210,8 +214,8 @@ def plan_path(context: typer.Context) -> Path:
             f"there are {len(found)} plans here ({', '.join(map(str, found))}); {choose}"
         )
     raise PlanError(
-        f"there is no plan (*.gate) in this folder; {choose}, or write a full example with: "
-        "crossgate demo FOLDER"
+        f"there is no plan (*.gate) in this folder; {choose}, or begin one with: crossgate new "
+        "FILE.gate, or see a full example: crossgate demo FOLDER"
     )
 
 

@@ -364,7 +364,7 @@ def _traced(
     conversations = [one for each in wanted for one in each.conversations]
     if not conversations:
         raise PlanError(f"--path: {source} and {destination} share no address family")
-    trace = Tracer(network, open_at(plan.windows.values(), when)).trace(conversations[0])
+    trace = Tracer(network, open_at(plan.every_window.values(), when)).trace(conversations[0])
     return trace, legs_told(trace)
 
 
@@ -407,7 +407,7 @@ def draw_differences(plan: Plan, found: Sequence[Difference], out: Path) -> None
             for value in (packet.source, packet.destination)
         ]
         opened: State = (
-            frozenset() if moment_of is None else open_at(plan.windows.values(), moment_of)
+            frozenset() if moment_of is None else open_at(plan.every_window.values(), moment_of)
         )
         state = settled(
             opened | (found[0].exceeded or frozenset()), (found[0].spoken or (None,))[0]
@@ -498,7 +498,7 @@ def share_bars_of(plan: Plan, list_name: str, when: datetime) -> list[Bar]:
     from crossgate.draw.charts import share_bars
 
     access_list = plan.access_list(list_name)
-    now = open_at(plan.windows.values(), when)
+    now = open_at(plan.every_window.values(), when)
     return share_bars(shares(access_list, now), now)
 
 
@@ -529,7 +529,7 @@ def _put(plan: Plan, sheet: Sheet, out: Path) -> None:
     from crossgate.draw.style import FONT
     from crossgate.show.console import warn
 
-    write_file(out, sheet.bytes(kind_of_file(out)), plan.files)
+    write_file(out, sheet.bytes(kind_of_file(out)), plan.sources)
     if sheet.unknown:
         warn(
             f"{FONT} has no {', '.join(sheet.unknown)}: in {out} a box stands in the place of each"

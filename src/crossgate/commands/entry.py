@@ -118,9 +118,7 @@ def move(
     return change
 
 
-@entry.command(
-    epilog=examples('entry change kiosk-fence 20 "permit udp/domain tickets to resolver"')
-)
+@entry.command(epilog=examples('entry change kiosk-fence 20 "permit udp/53 tickets to resolver"'))
 @edit_command
 def change(
     list_name: ListArgument,

@@ -68,8 +68,10 @@ def drop(list_name: ListArgument) -> Change:
 @edit_command
 def renumber(
     list_name: ListArgument,
-    start: Annotated[int, typer.Option(min=0, help="The first entry's number.")] = 10,
-    step: Annotated[int, typer.Option(min=1, help="From one number to the next.")] = 10,
+    start: Annotated[int, typer.Option(min=0, metavar="N", help="The first entry's number.")] = 10,
+    step: Annotated[
+        int, typer.Option(min=1, metavar="N", help="From one number to the next.")
+    ] = 10,
 ) -> Change:
     """Number a list's entries anew in their order; expectations that name a number follow."""
     from crossgate.language import edits

@@ -66,6 +66,9 @@ def lists(
             help="Show why lines take 'SERVICE FROM to TO' or not, as 'tcp/443 kiosk-1 to duty'.",
         ),
     ] = None,
+    until: Annotated[
+        bool, typer.Option("--until", help="The lines of the plan that have a last day, in order.")
+    ] = False,
     at: AtOption = None,
     pieces: PiecesOption = None,
     as_json: JsonOption = False,
@@ -84,6 +87,11 @@ def lists(
             f"--short shows no lines of lists, and --{'taken' if taken else 'words'} is about "
             "lines; leave one of both out"
         )
+    if until:
+        if names or on or short or taken or words or why:
+            raise PlanError("--until is about the whole plan; leave the rest out")
+        _tell_dated(plan, when, as_json)
+        return
     if why is not None:
         _tell_why(plan, chosen, why, when, as_json)
         return
@@ -172,3 +180,15 @@ def _taken(plan: Plan, access_list: AnyList[Any]) -> dict[int, Taken]:
         if told.parts:
             found[entry.number] = told
     return found
+
+
+def _tell_dated(plan: Plan, when: datetime, as_json: bool) -> None:
+    if as_json:
+        from crossgate.formats.json.lists import dated_document
+
+        print_json(dated_document(plan, when))
+        return
+    from crossgate.show.console import write
+    from crossgate.show.lists import dated_lines
+
+    write(dated_lines(plan, when))

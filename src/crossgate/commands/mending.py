@@ -13,12 +13,11 @@ import typer
 from crossgate.commands.common import JsonOption, clock, meter, plan_file, print_json, reading_of
 from crossgate.commands.editing import AnywayOption, How, YesOption, carry_out
 from crossgate.core.model.errors import PlanError, unknown
-from crossgate.core.model.plaintext import numeral
 
 if TYPE_CHECKING:
     from datetime import datetime
-    from pathlib import Path
 
+    from crossgate.core.model.plan import Plan
     from crossgate.language.mending import Mendable
     from crossgate.language.reader import Reading
 
@@ -89,22 +88,22 @@ def mend(
                 done.append(found._replace(mends=found.mends[:1]))
                 tell(len(done), 0)
                 if goes_along:
-                    _tell(done[-1])
+                    _tell(reading.plan, done[-1])
 
             whole, left = mend_all(
                 reading, now, mended, lambda session, packet: moves(session, packet, now)
             )
         for each in () if as_json or not done else left if goes_along else (*done, *left):
-            _tell(each)
+            _tell(reading.plan, each)
         if done and not as_json:
             typer.echo()
         if whole is None:
-            _show(path, left, as_json)
+            _show(reading.plan, left, as_json)
             raise typer.Exit(1 if left else 0)
         carry_out(context, whole.change, how, reading=reading)
         if left and not as_json:
             typer.echo()
-            _show(path, left, as_json)
+            _show(reading.plan, left, as_json)
         raise typer.Exit(1 if left else 0)
     wanted = _wanted(reading, what or [], now)
     found = []
@@ -115,13 +114,13 @@ def mend(
             if one is not None:
                 found.append(one)
                 if goes_along and len(wanted) > 1 and take is None:
-                    _tell(one)
+                    _tell(reading.plan, one)
     if len(wanted) > 1 and found and take is None and not as_json:
         for each in () if goes_along else found:
-            _tell(each)
+            _tell(reading.plan, each)
         typer.echo()
     if take is None:
-        _show(path, found, as_json)
+        _show(reading.plan, found, as_json)
         raise typer.Exit(1 if found else 0)
     mends = [mend for each in found for mend in each.mends]
     if len(found) != 1:
@@ -147,9 +146,11 @@ def _wanted(
     from crossgate.core.answers.verify import Verified, Verifier
     from crossgate.core.audit import audit
     from crossgate.core.model.finding import KINDS, Finding
+    from crossgate.core.model.window import is_past
     from crossgate.core.traffic.session import Session
     from crossgate.language.ending import mend_finding, moves
     from crossgate.language.mending import mend_claim
+    from crossgate.language.statements import claim_at
 
     plan, session = reading.plan, Session(reading.plan)
     verifier, known = Verifier(session), lambda session, packet: moves(session, packet, now)
@@ -164,22 +165,12 @@ def _wanted(
 
         return look
 
-    if words and words[0].isdecimal():
-        line = numeral(words[0])
-        chosen = [
-            (index, each)
-            for index, each in enumerate(plan.expectations)
-            if each.place.line == line and each.place.file == plan.files[0]
-        ]
-        if not chosen:
-            raise PlanError(
-                f"line {words[0]} of {plan.files[0]} is no expectation; crossgate verify tells "
-                "their lines"
-            )
-        index, expectation = chosen[0]
-        verified = verifier.verify(expectation)
+    if words and words[0].rpartition(":")[2].isdecimal():
+        claim = claim_at(plan, words[0])
+        verified = verifier.verify(claim)
         if verified.held:
-            raise PlanError(f"line {line} holds: {expectation.text}")
+            raise PlanError(f"line {words[0]} holds: {claim.text}")
+        index = next(at for at, each in enumerate(plan.expectations) if each is claim)
         return [of_claim(index, verified)]
     if words and words[0] not in KINDS:
         raise PlanError(unknown("finding", words[0], list(KINDS)))
@@ -189,7 +180,7 @@ def _wanted(
         else [
             of_claim(index, result)
             for index, each in enumerate(plan.expectations)
-            if not (result := verifier.verify(each)).held
+            if not is_past(each.until, now) and not (result := verifier.verify(each)).held
         ]
     )
     named, borders = False, set[str]()
@@ -214,22 +205,22 @@ def _wanted(
     return found
 
 
-def _tell(found: Mendable) -> None:
+def _tell(plan: Plan, found: Mendable) -> None:
     """Tell in a line what was found, as it goes."""
     from crossgate.show.console import write
     from crossgate.show.mend import in_a_line
 
-    write([in_a_line(found)])
+    write([in_a_line(plan, found)])
     sys.stdout.flush()
 
 
-def _show(path: Path, found: Sequence[Mendable], as_json: bool) -> None:
+def _show(plan: Plan, found: Sequence[Mendable], as_json: bool) -> None:
     if as_json:
         from crossgate.formats.json.mend import mend_document
 
-        print_json(mend_document(str(path), found))
+        print_json(mend_document(plan.files[0], found))
         return
     from crossgate.show.console import write
     from crossgate.show.mend import mend_lines
 
-    write(mend_lines(found))
+    write(mend_lines(plan, found))

@@ -17,6 +17,9 @@ from crossgate.commands.common import examples
 from crossgate.commands.table import COMMANDS, Listed
 from crossgate.core.model.errors import PlanError
 
+_SENTENCE = 1_000
+"""How many characters of a command's first sentence are shown: all."""
+
 
 class Program(TyperGroup):
     """The group of all commands; it also takes the plan that is named behind a command."""
@@ -25,6 +28,23 @@ class Program(TyperGroup):
         super().__init__(**attributes)
         self._built = _Commands(COMMANDS)
         self.commands: Any = self._built
+
+    def format_help(self, ctx: Any, formatter: Any) -> None:
+        """Write the help of the program as plain text, as that of each command is."""
+        super(TyperGroup, self).format_help(ctx, formatter)
+
+    def format_commands(self, ctx: Any, formatter: Any) -> None:
+        """Write the commands under the steps of the work, each with its first sentence."""
+        widest = max(map(len, COMMANDS))
+        for step in dict.fromkeys(each.step for each in COMMANDS.values()):
+            with formatter.section(step):
+                formatter.write_dl(
+                    [
+                        (name.ljust(widest), self._built[name].get_short_help_str(_SENTENCE))
+                        for name, listed in COMMANDS.items()
+                        if listed.step == step
+                    ]
+                )
 
     def list_commands(self, ctx: Any) -> list[str]:
         """Return the names of the commands, in the order in which help shows them."""
@@ -82,16 +102,32 @@ class _Commands(Mapping[str, Any]):
 def _build(name: str, listed: Listed, only_named: bool = False) -> Any:
     """Import a command and build it; `only_named` leaves out its options."""
     own = getattr(import_module(f"crossgate.commands.{listed.module}"), listed.function)
-    holder = typer.Typer(add_completion=False)
+    holder = typer.Typer(add_completion=False, rich_markup_mode=None)
     holder.callback()(_nothing)
     if only_named:
-        told = own.info.help if isinstance(own, typer.Typer) else own.__doc__
+        told = own.info.help if isinstance(own, typer.Typer) else _told(own)
         holder.command(name, help=told)(_nothing)
     elif isinstance(own, typer.Typer):
         holder.add_typer(own, name=name, rich_help_panel=listed.step)
     else:
-        holder.command(name, rich_help_panel=listed.step, epilog=examples(*listed.examples))(own)
-    return typer.main.get_group(holder).commands[name]
+        ending = examples(*listed.examples)
+        holder.command(name, help=_told(own), rich_help_panel=listed.step, epilog=ending)(own)
+    built = typer.main.get_group(holder).commands[name]
+    for command in (built, *getattr(built, "commands", {}).values()):
+        for each in command.params:
+            if each.param_type_name == "argument":
+                each.display_type_rich = _untyped
+    return built
+
+
+def _told(own: Any) -> str:
+    """Return what a command does, each paragraph as one line, to be wrapped where it is shown."""
+    return "\n\n".join(" ".join(each.split()) for each in (own.__doc__ or "").split("\n\n"))
+
+
+def _untyped(ctx: Any) -> str:
+    """Return nothing in the place of an argument's type: its help says what it is."""
+    return ""
 
 
 def _nothing() -> None:

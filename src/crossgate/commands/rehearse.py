@@ -181,7 +181,7 @@ def _capture(plan: Plan, at: str | None, out: Path | None) -> tuple[Point, Path]
     if at is None or out is None:
         raise PlanError("--capture POINT and --out FILE belong together")
     point = plan.point(at)
-    if any(out.exists() and Path(each).exists() and out.samefile(each) for each in plan.files):
+    if any(out.exists() and Path(each).exists() and out.samefile(each) for each in plan.sources):
         raise PlanError(f"{out} is part of the plan that this is about; name another file")
     return point, out
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from contextlib import closing, contextmanager
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING, Annotated, NamedTuple
 
 import typer
 
@@ -22,6 +22,7 @@ from crossgate.commands.common import (
 from crossgate.commands.completing import complete_list, complete_where
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.network import Direction, stands_at
+from crossgate.core.model.window import Period
 
 if TYPE_CHECKING:
     from datetime import tzinfo
@@ -39,25 +40,22 @@ _TOP = 10
 def replay(
     context: typer.Context,
     files: Annotated[
-        list[Path],
+        list[Path] | None,
         typer.Argument(
             metavar="FILE...",
             help=(
-                "Captures (pcap, pcapng), tables of flows (CSV, JSON lines, Parquet), also .gz "
-                "and .zst; - is standard input."
+                "Captures (pcap, pcapng), flows (CSV, JSON lines, Parquet, IPFIX), lines of logs; "
+                "also .gz and .zst; - is standard input."
             ),
         ),
-    ],
+    ] = None,
     entered: Annotated[
         str | None,
         typer.Option(
             "--from",
             metavar="POINT",
             autocompletion=complete_where,
-            help=(
-                "Where the packets came in, whatever their source. Default: where the source "
-                "address sits."
-            ),
+            help="Where packets came in; default: where the source is.",
         ),
     ] = None,
     at_point: Annotated[
@@ -66,7 +64,7 @@ def replay(
             "--at-point",
             metavar="POINT",
             autocompletion=complete_where,
-            help="Ask the list at one place, packet by packet; needs --direction.",
+            help="Ask one place, packet by packet; needs --direction.",
         ),
     ] = None,
     direction: Annotated[
@@ -88,7 +86,7 @@ def replay(
         Path | None,
         typer.Option(
             metavar="OTHER",
-            help="Show only what fares otherwise in another plan; exit status 1 if anything does.",
+            help="What fares otherwise there; exit status 1 if any.",
         ),
     ] = None,
     out: Annotated[
@@ -100,10 +98,7 @@ def replay(
         str | None,
         typer.Option(
             metavar="ZONE",
-            help=(
-                "The wall clock of windows, as Europe/Lisbon. Default: the plan's, else the "
-                "system's."
-            ),
+            help="The wall clock, as Europe/Lisbon (the plan's).",
         ),
     ] = None,
     column: Annotated[
@@ -112,23 +107,58 @@ def replay(
             "--column", metavar="WHAT=NAME", help="Name a column of tables, as source=client_ip."
         ),
     ] = None,
+    listen: Annotated[
+        str | None,
+        typer.Option(
+            metavar="ADDRESS:PORT", help="Wait for IPFIX messages over UDP, as 127.0.0.1:4739."
+        ),
+    ] = None,
+    lasting: Annotated[
+        str | None,
+        typer.Option("--for", metavar="TIME", help="How long, as 10m. Default: until Ctrl-C."),
+    ] = None,
+    pattern: Annotated[
+        str | None,
+        typer.Option(
+            metavar="REGEX",
+            help="Lines of logs by named groups: src, dst, proto, ...",
+        ),
+    ] = None,
     verdict: Annotated[
         str | None,
         typer.Option(
             metavar="COLUMN",
             help=(
-                "Hold the plan's verdicts against a column of tables that says what the device "
-                "decided; exit status 1 if any differs."
+                "A column that says what the device decided, held against the plan; exit status 1 "
+                "if any differs."
             ),
         ),
     ] = None,
+    by: Annotated[
+        Period | None,
+        typer.Option("--by", metavar="STRETCH", help="Add sums by hour or by day."),
+    ] = None,
     top: Annotated[
-        int, typer.Option(min=1, metavar="N", help="Show so many lines of what was not permitted.")
+        int,
+        typer.Option(
+            min=1,
+            metavar="N",
+            show_default=False,
+            help=f"So many lines of what was not permitted ({_TOP}).",
+        ),
     ] = _TOP,
+    top_permitted: Annotated[
+        int | None,
+        typer.Option(
+            "--top-permitted", min=1, metavar="N", help="Show who uses each permitting line most."
+        ),
+    ] = None,
     workers: Annotated[
         int | None,
         typer.Option(
-            min=1, metavar="N", help="Share the work among so many processes of this machine."
+            min=1,
+            metavar="N",
+            help="Share the work among so many processes.",
         ),
     ] = None,
     cluster: Annotated[
@@ -145,12 +175,15 @@ def replay(
     unpacked: UnpackedOption = None,
     tally: Annotated[
         bool,
-        typer.Option("--tally", help="Add the entries that decided to the tally beside the plan."),
+        typer.Option(
+            "--tally",
+            help="Add what decided to the tally beside the plan.",
+        ),
     ] = False,
     as_json: JsonOption = False,
 ) -> None:
-    """Put captures or tables of flows through the plan: verdicts, what was stopped by which line,
-    what each line decided.
+    """Put captures, tables or logs of traffic through the plan: verdicts, what was stopped by which
+    line, what each line decided.
     """
     import time
 
@@ -176,23 +209,36 @@ def replay(
     columns = told_columns(column or [])
     if verdict is not None:
         columns[Column.VERDICT] = verdict
-    traffic = Traffic(files, columns, int(time.time() * 1_000_000))
     wall, zone_name = _zone(zone or plan.zone or None)
+    if not files and listen is None:
+        raise PlanError("name a file of traffic, or --listen ADDRESS:PORT")
+    if lasting is not None and listen is None:
+        raise PlanError("--for says how long is listened; say where with --listen ADDRESS:PORT")
+    traffic = Traffic(files or [], columns, int(time.time() * 1_000_000), zone=wall)
+    if listen is not None:
+        from crossgate.formats.readers.listening import listening
+
+        traffic.listening = listening(listen, lasting)
+    if pattern is not None:
+        from crossgate.formats.readers.logs import pattern_of, pattern_words
+
+        traffic.pattern = pattern_of(pattern)
+        if verdict is None and "action" in pattern_words(traffic.pattern) and against is None:
+            columns[Column.VERDICT] = verdict = "action"
     if at_point is None and list_name is None:
-        if cluster is not None and not (zone or plan.zone) and plan.windows:
+        if cluster is not None and not (zone or plan.zone) and plan.every_window:
             raise PlanError(
                 "--cluster needs --zone for this plan: it has windows, and machines of a cluster "
                 "may have clocks of other zones"
             )
-        _conversations(
-            context,
-            plan,
-            traffic,
+        how = _How(
             entered,
             against,
             out,
             verdict,
             idle,
+            by,
+            top_permitted,
             wall,
             zone_name,
             top,
@@ -202,11 +248,14 @@ def replay(
             cluster,
             trusted_network,
         )
+        _conversations(context, plan, traffic, how)
         return
     options = {
         "--from": entered,
         "--against": against,
         "--verdict": verdict,
+        "--by": by,
+        "--top-permitted": top_permitted,
         "--out": out,
         "--workers": workers,
         "--cluster": cluster,
@@ -237,34 +286,38 @@ def _zone(name: str | None) -> tuple[tzinfo | None, str]:
         ) from None
 
 
-def _conversations(
-    context: typer.Context,
-    plan: Plan,
-    traffic: Traffic,
-    entered: str | None,
-    against: Path | None,
-    out: Path | None,
-    verdict: str | None,
-    idle: int,
-    wall: tzinfo | None,
-    zone: str,
-    top: int,
-    tally: bool,
-    as_json: bool,
-    workers: int | None,
-    cluster: str | None,
-    trusted: bool,
-) -> None:
+class _How(NamedTuple):
+    """How conversations are replayed, by the options of `replay`."""
+
+    entered: str | None
+    against: Path | None
+    out: Path | None
+    verdict: str | None
+    idle: int
+    by: Period | None
+    users: int | None
+    wall: tzinfo | None
+    zone: str
+    top: int
+    tally: bool
+    as_json: bool
+    workers: int | None
+    cluster: str | None
+    trusted: bool
+
+
+def _conversations(context: typer.Context, plan: Plan, traffic: Traffic, how: _How) -> None:
     from crossgate.core.answers.replay import Replay
     from crossgate.core.network.entrance import entrance
     from crossgate.core.network.ways import Network
     from crossgate.core.traffic.seen import SECOND
 
-    came_in = None if entered is None else entrance(plan, entered)
-    other = None if against is None else Network(read_file(against))
-    replayed = Replay(Network(plan), wall, idle * SECOND, came_in, other)
-    with _table(out, traffic, plan) as table:
-        if workers is None and cluster is None:
+    came_in = None if how.entered is None else entrance(plan, how.entered)
+    other = None if how.against is None else Network(read_file(how.against))
+    idle, users = how.idle * SECOND, how.users is not None
+    replayed = Replay(Network(plan), how.wall, idle, came_in, other, how.by, users)
+    with _table(how.out, traffic, plan) as table:
+        if how.workers is None and how.cluster is None:
             _run(replayed, plan, traffic, table)
         else:
             from crossgate.spread.parts import Job
@@ -272,28 +325,34 @@ def _conversations(
             job = Job(
                 plan,
                 None if other is None else other.plan,
-                entered,
-                wall,
-                idle * SECOND,
+                how.entered,
+                how.wall,
+                idle,
                 rows=table is not None,
+                by=how.by,
+                users=users,
             )
-            _spread(replayed, job, traffic, table, workers, cluster, trusted)
-    if tally:
+            _spread(replayed, job, traffic, table, how)
+    if how.tally:
         _add_up(context, plan, [line for _, lines in replayed.lines() for line in lines])
     where = None if came_in is None else str(came_in.point)
-    if as_json:
+    if how.as_json:
         from crossgate.formats.json.replay import replay_document
 
-        print_json(replay_document(replayed, traffic.told, zone, where, verdict))
+        print_json(replay_document(replayed, traffic.told, how.zone, where, how.verdict, how.users))
     else:
         from crossgate.show.console import write
         from crossgate.show.replay import against_lines, replay_lines
 
         if other is not None:
-            write(against_lines(replayed, traffic.told, zone, where, top))
+            write(against_lines(replayed, traffic.told, how.zone, where, how.top))
         else:
-            write(replay_lines(replayed, traffic.told, zone, where, top, verdict))
-    differs = replayed.sums.said.sorts if verdict else other and replayed.sums.sorts
+            write(
+                replay_lines(
+                    replayed, traffic.told, how.zone, where, how.top, how.verdict, how.users
+                )
+            )
+    differs = replayed.sums.said.sorts if how.verdict else other and replayed.sums.sorts
     _leave(traffic, bool(differs))
 
 
@@ -305,7 +364,7 @@ def _table(out: Path | None, traffic: Traffic, plan: Plan) -> Iterator[VerdictTa
         return
     from crossgate.formats.verdicts import verdict_table
 
-    with verdict_table(out, [*traffic.paths, *map(Path, plan.files)]) as table:
+    with verdict_table(out, [*traffic.paths, *map(Path, plan.sources)]) as table:
         yield table
 
 
@@ -329,13 +388,7 @@ def _run(replayed: Replay, plan: Plan, traffic: Traffic, table: VerdictTable | N
 
 
 def _spread(
-    replayed: Replay,
-    job: Job,
-    traffic: Traffic,
-    table: VerdictTable | None,
-    workers: int | None,
-    cluster: str | None,
-    trusted: bool,
+    replayed: Replay, job: Job, traffic: Traffic, table: VerdictTable | None, how: _How
 ) -> None:
     """Have all traffic replayed in parts, by processes here or by those of a cluster."""
     from crossgate.formats.readers.traffic import size
@@ -344,7 +397,9 @@ def _spread(
 
     with (
         closing(
-            LocalPool(workers) if workers is not None else ClusterPool(cluster or "", trusted)
+            LocalPool(how.workers)
+            if how.workers is not None
+            else ClusterPool(how.cluster or "", how.trusted)
         ) as pool,
         gauge("reading", size(traffic.paths)) as tell,
     ):
@@ -417,12 +472,12 @@ def _leave(traffic: Traffic, differs: bool) -> None:
     """
     from crossgate.show.console import warn
 
-    broken = [each for each in traffic.told if each.capture is not None and each.capture.broken]
-    for each in broken:
-        assert each.capture is not None
-        warn(
-            f"{each.path} could not be read to its end, at {each.capture.broken}; what came "
-            "before it counts"
-        )
+    broken = [
+        (each.path, account.broken)
+        for each in traffic.told
+        if (account := each.capture or each.messages) is not None and account.broken
+    ]
+    for path, where in broken:
+        warn(f"{path} could not be read to its end, at {where}; what came before it counts")
     if broken or differs:
         raise typer.Exit(2 if broken else 1)

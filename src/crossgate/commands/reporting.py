@@ -60,10 +60,8 @@ def report(
     with meter("checking") as tell:
         audited = audit(session, when, tell)
     verifier = Verifier(session)
-    verified = [
-        verifier.verify(each)
-        for each in progress(plan.expectations, len(plan.expectations), "verifying")
-    ]
+    wanted = plan.wanted(when)
+    verified = [verifier.verify(each) for each in progress(wanted, len(wanted), "verifying")]
     missed: list[TooManyPieces] = list(audited.missed)
     changes = [] if since is None else _changes(context, session, since, missed)
     made = Report(
@@ -82,13 +80,13 @@ def report(
         changes,
         list(dict.fromkeys(each.message for each in missed)),
     )
-    write_file(out, page(made), plan.files)
+    write_file(out, page(made), plan.sources)
     typer.echo(f"{out}: {made.standing}")
 
 
 def _digest(plan: Plan) -> str:
     digest = hashlib.sha256()
-    for name in plan.files:
+    for name in plan.sources:
         digest.update(Path(name).read_bytes() if Path(name).exists() else b"")
     return digest.hexdigest()
 

@@ -16,15 +16,18 @@ class Listed(NamedTuple):
     examples: tuple[str, ...]
 
 
-_START, _ASK, _WRITE, _LIVE, _SHOW, _OPEN, _NUMBERS = (
+_START, _LOOK, _WRITE, _PROVE, _TRY, _LIVE, _SHOW, _OPEN, _NUMBERS = (
     "Start",
-    "Ask",
-    "Write",
+    "Look",
+    "Write and place",
+    "Trace and prove",
+    "Try and observe",
     "Devices",
     "Show",
     "Open formats",
     "Numbers and words",
 )
+"""The steps, in the order of the work."""
 
 COMMANDS = {
     "new": Listed(
@@ -34,13 +37,10 @@ COMMANDS = {
         ("new office.gate", "new office.gate --subnets subnets.csv --hosts hosts.xlsx"),
     ),
     "demo": Listed("demo", "demo", _START, ("demo", "demo ternhaven")),
-    "check": Listed(
-        "check", "check", _ASK, ("check", "check --strict", "check --sarif findings.sarif")
-    ),
     "lists": Listed(
         "lists",
         "lists",
-        _ASK,
+        _LOOK,
         (
             "lists kiosk-fence 12",
             "lists --words 110",
@@ -48,93 +48,8 @@ COMMANDS = {
             "lists 12 --at 'mon 23:00'",
         ),
     ),
-    "about": Listed("about", "about", _ASK, ("about kiosk-1", "about tcp/443", "about vlan 80")),
-    "trace": Listed(
-        "trace",
-        "trace",
-        _ASK,
-        (
-            "trace kiosk-1 manifest tcp/8443",
-            "trace kiosk-1 crane-2 ping --why",
-            "trace duty crane-1 ssh --week",
-            "trace tickets servers booking domain ping",
-            "trace visitor manifest https --as duty",
-        ),
-    ),
-    "points": Listed("points", "points", _ASK, ("points guest-1 crane-2",)),
-    "replay": Listed(
-        "replay",
-        "replay",
-        _ASK,
-        (
-            "replay day.pcap --zone UTC",
-            "replay sea.pcap --from breakwater.sea --zone UTC",
-            "replay flows.parquet --against proposal/ternhaven.gate --zone UTC",
-        ),
-    ),
-    "verify": Listed(
-        "verify", "verify", _ASK, ("verify", "verify --without pier", "verify --any-one-down")
-    ),
-    "sheet": Listed(
-        "sheet",
-        "sheet",
-        _ASK,
-        ("sheet kiosk-fence", "sheet --from kiosk-1 --can ping,connect", "sheet --csv"),
-    ),
-    "probe": Listed(
-        "probe",
-        "probe",
-        _ASK,
-        ("probe --as kiosk-1 --dry-run", "probe --as kiosk-1 --out kiosk-1.csv"),
-    ),
-    "cause": Listed(
-        "cause",
-        "cause",
-        _ASK,
-        (
-            "cause 'kiosk-1 to manifest tcp/8443 silent' 'kiosk-1 to resolver domain silent' -4",
-            "cause kiosk-1.csv",
-        ),
-    ),
-    "rehearse": Listed(
-        "rehearse",
-        "rehearse",
-        _ASK,
-        (
-            "rehearse kiosk-1 -- ping -c 1 manifest",
-            "rehearse --expectations",
-            "rehearse --capture lighthouse.v80 --out hall.pcapng",
-        ),
-    ),
-    "grid": Listed(
-        "grid",
-        "grid",
-        _ASK,
-        (
-            "grid ping booking",
-            "grid ping --from tickets --to harbour",
-            "grid ping --against proposal/ternhaven.gate",
-        ),
-    ),
-    "reach": Listed(
-        "reach",
-        "reach",
-        _ASK,
-        ("reach tickets harbour", "reach internet any https", "reach guests harbour --strays"),
-    ),
-    "compare": Listed(
-        "compare",
-        "compare",
-        _ASK,
-        (
-            "compare proposal/ternhaven.gate",
-            "compare ternhaven.gate proposal/ternhaven.gate --list guest-fence",
-            "compare --since HEAD~1",
-        ),
-    ),
-    "since": Listed(
-        "since", "since", _ASK, ("since kiosk-1 manifest tcp/8443", "since --claim 193 --every")
-    ),
+    "about": Listed("about", "about", _LOOK, ("about kiosk-1", "about tcp/443", "about vlan 80")),
+    "points": Listed("points", "points", _LOOK, ("points guest-1 crane-2",)),
     "entry": Listed("entry", "entry", _WRITE, ()),
     "list": Listed("listing", "listing", _WRITE, ()),
     "place": Listed(
@@ -149,6 +64,27 @@ COMMANDS = {
     "lift": Listed(
         "placement", "lift", _WRITE, ("lift kiosk-port", "lift 12 outbound lighthouse.v160")
     ),
+    "fence": Listed(
+        "fence",
+        "fence",
+        _WRITE,
+        ("fence berth-2", "fence berth-2 --except manifest --one-way", "fence berth-2 --undo"),
+    ),
+    "twin": Listed(
+        "twin",
+        "twin",
+        _WRITE,
+        ("twin kiosk-fence kiosks-in-ipv6 --dry-run", "twin kiosk-port socket6 --place --dry-run"),
+    ),
+    "distil": Listed(
+        "distil",
+        "distil",
+        _WRITE,
+        (
+            "distil day.pcap --into berths --place inbound pier.up --dry-run",
+            "distil flows.parquet --into hall -4 --widen 50 --dry-run",
+        ),
+    ),
     **{
         name: Listed("statements", name, _WRITE, ())
         for name in ("group", "service", "window", "host", "subnet", "route", "expect")
@@ -162,32 +98,100 @@ COMMANDS = {
     "batch": Listed("batch", "batch", _WRITE, ("batch swap.txt", "batch - --dry-run")),
     "undo": Listed("undo", "undo", _WRITE, ("undo", "undo 3 --dry-run", "undo --list")),
     "redo": Listed("undo", "redo", _WRITE, ("redo", "redo 2")),
-    "fence": Listed(
-        "fence",
-        "fence",
-        _WRITE,
-        ("fence berth-2", "fence berth-2 --except manifest --one-way", "fence berth-2 --undo"),
-    ),
-    "distil": Listed(
-        "distil",
-        "distil",
-        _WRITE,
-        (
-            "distil day.pcap --into berths-need --place inbound pier.up --dry-run",
-            "distil flows.parquet --into hall -4 --widen 50 --dry-run",
-        ),
-    ),
-    "twin": Listed(
-        "twin",
-        "twin",
-        _WRITE,
-        ("twin kiosk-fence kiosks-in-ipv6 --dry-run", "twin kiosk-port socket6 --place --dry-run"),
-    ),
-    "mend": Listed("mending", "mend", _WRITE, ("mend", "mend icmp6-needed guest-fence6 --take a")),
     "tidy": Listed("tidy", "tidy", _WRITE, ("tidy", "tidy --check")),
     "recover": Listed("recover", "recover", _WRITE, ("recover", "recover --dry-run")),
-    "watch": Listed("watch", "watch", _WRITE, ("watch", "watch --once")),
     "editor": Listed("editor", "editor", _WRITE, ("editor", "--plan ternhaven.gate editor")),
+    "watch": Listed("watch", "watch", _WRITE, ("watch", "watch --once")),
+    "trace": Listed(
+        "trace",
+        "trace",
+        _PROVE,
+        (
+            "trace kiosk-1 manifest tcp/8443",
+            "trace kiosk-1 crane-2 ping --why",
+            "trace duty crane-1 ssh --week",
+            "trace tickets servers booking domain ping",
+            "trace visitor manifest https --as duty",
+        ),
+    ),
+    "reach": Listed(
+        "reach",
+        "reach",
+        _PROVE,
+        ("reach tickets harbour", "reach internet any https", "reach guests harbour --strays"),
+    ),
+    "grid": Listed(
+        "grid",
+        "grid",
+        _PROVE,
+        (
+            "grid ping booking",
+            "grid ping --from tickets --to harbour",
+            "grid ping --against proposal/ternhaven.gate",
+        ),
+    ),
+    "verify": Listed(
+        "verify", "verify", _PROVE, ("verify", "verify --without pier", "verify --any-one-down")
+    ),
+    "check": Listed(
+        "check", "check", _PROVE, ("check", "check --strict", "check --sarif findings.sarif")
+    ),
+    "mend": Listed("mending", "mend", _PROVE, ("mend", "mend icmp6-needed guest-fence6 --take a")),
+    "compare": Listed(
+        "compare",
+        "compare",
+        _PROVE,
+        (
+            "compare proposal/ternhaven.gate",
+            "compare ternhaven.gate proposal/ternhaven.gate --list guest-fence",
+            "compare --since HEAD~1",
+        ),
+    ),
+    "since": Listed(
+        "since", "since", _PROVE, ("since kiosk-1 manifest tcp/8443", "since --claim 193 --every")
+    ),
+    "replay": Listed(
+        "replay",
+        "replay",
+        _TRY,
+        (
+            "replay day.pcap --zone UTC",
+            "replay sea.pcap --from breakwater.sea --zone UTC",
+            "replay flows.parquet --against proposal/ternhaven.gate --zone UTC",
+        ),
+    ),
+    "tally": Listed("tally", "tally", _TRY, ("tally", "tally clear")),
+    "sheet": Listed(
+        "sheet",
+        "sheet",
+        _TRY,
+        ("sheet kiosk-fence", "sheet --from kiosk-1 --can ping,connect", "sheet --csv"),
+    ),
+    "probe": Listed(
+        "probe",
+        "probe",
+        _TRY,
+        ("probe --as kiosk-1 --dry-run", "probe --as kiosk-1 --out kiosk-1.csv"),
+    ),
+    "cause": Listed(
+        "cause",
+        "cause",
+        _TRY,
+        (
+            "cause 'kiosk-1 to manifest tcp/8443 silent' -4",
+            "cause kiosk-1.csv",
+        ),
+    ),
+    "rehearse": Listed(
+        "rehearse",
+        "rehearse",
+        _TRY,
+        (
+            "rehearse kiosk-1 -- ping -c 1 manifest",
+            "rehearse --expectations",
+            "rehearse --capture lighthouse.v80 --out hall.pcapng",
+        ),
+    ),
     "drift": Listed("live", "drift", _LIVE, ("drift", "drift lighthouse pier --stand-ins 8301")),
     "pull": Listed("live", "pull", _LIVE, ("pull lighthouse", "pull --stand-ins 8301 --dry-run")),
     "push": Listed(
@@ -226,7 +230,7 @@ COMMANDS = {
             "wild cover 10.64.32.10 10.64.33.10",
         ),
     ),
-    "tally": Listed("tally", "tally", _NUMBERS, ("tally", "tally clear")),
+    "help": Listed("help", "explain", _NUMBERS, ("help", "help half-open", "help never-reached")),
     "bug-report": Listed(
         "bug_report",
         "bug_report",
@@ -236,6 +240,5 @@ COMMANDS = {
             "bug-report --out fault.zip --key names.txt -- check",
         ),
     ),
-    "help": Listed("help", "explain", _NUMBERS, ("help", "help half-open", "help never-reached")),
 }
 """The commands, in the order in which help shows them."""

@@ -42,9 +42,7 @@ if TYPE_CHECKING:
 
 _MOST_IN_FULL = 2
 """Of more conversations than these each is one line where they are shown over time."""
-_ENDS = (
-    "A host, device, point or address; several by commas; a group or subnet stands for its hosts."
-)
+_ENDS = "A host, device, point, address, group or subnet."
 
 
 def trace(
@@ -78,7 +76,7 @@ def trace(
         str | None,
         typer.Option(
             metavar="FLAGS",
-            help="Send one TCP segment with these flags set and no others, as FIN or ACK,RST.",
+            help="One TCP segment with just these flags, as FIN or ACK,RST.",
         ),
     ] = None,
     only_ipv4: Annotated[bool, typer.Option("-4", help="Only IPv4.")] = False,
@@ -102,34 +100,26 @@ def trace(
     ] = False,
     why: Annotated[
         bool,
-        typer.Option(
-            "--why", help="Show why the lines above the one that decides did not, line by line."
-        ),
+        typer.Option("--why", help="Show why the lines above the one that decides did not."),
     ] = False,
     week: Annotated[
         bool,
-        typer.Option(
-            "--week", help="Show from when to when which verdict, for a week from --at on."
-        ),
+        typer.Option("--week", help="Show from when to when which verdict, a week from --at on."),
     ] = False,
     until: Annotated[
         str | None,
-        typer.Option(
-            metavar="DATE", help="The same up to the end of a date, or to a time as --at takes it."
-        ),
+        typer.Option(metavar="DATE", help="The same up to a date, or a time as --at has it."),
     ] = None,
     all_paths: Annotated[
         bool,
-        typer.Option(
-            "--all-paths", help="Show a path for each way that equally good ones differ in."
-        ),
+        typer.Option("--all-paths", help="Show a path for each way that equal ones differ in."),
     ] = False,
     drawn: Annotated[
         Path | None,
         typer.Option(
             "--draw",
             metavar="FILE",
-            help="Draw the first conversation over the network, too: .svg, .png or .pdf.",
+            help="Draw the first conversation, too: .svg, .png or .pdf.",
         ),
     ] = None,
     tally: TallyOption = False,

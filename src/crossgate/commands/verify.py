@@ -15,6 +15,7 @@ from crossgate.commands.common import (
     PiecesOption,
     TallyOption,
     add_to_tally,
+    clock,
     load_or_tell,
     print_json,
     progress,
@@ -59,6 +60,7 @@ def verify(
 ) -> None:
     """Try every expect and keep of the plan; exit status 1 when one does not hold."""
     from crossgate.core.answers.verify import Verifier
+    from crossgate.core.model.window import is_past
     from crossgate.core.traffic.session import Session
 
     plan = load_or_tell(context, junit, _errors_text)
@@ -68,12 +70,12 @@ def verify(
         plan = plan.without(down_point(plan, word) for word in without)
     session = Session(plan)
     verifier = Verifier(session)
-    results = [
-        verifier.verify(each)
-        for each in progress(plan.expectations, len(plan.expectations), "verifying")
-    ]
+    now = clock(plan)
+    wanted = plan.wanted(now)
+    over = [each for each in plan.expectations if is_past(each.until, now)]
+    results = [verifier.verify(each) for each in progress(wanted, len(wanted), "verifying")]
     unreached = list(verifier.unreached())
-    tell_mistaken(service for each in plan.expectations for service in each.services)
+    tell_mistaken(service for each in wanted for service in each.services)
     outages = None
     if any_one_down:
         from crossgate.core.answers.outage import any_one_down as each_down
@@ -85,16 +87,16 @@ def verify(
     if junit is not None:
         from crossgate.formats.junit import junit_text
 
-        write_file(junit, junit_text(plan, results), plan.files)
+        write_file(junit, junit_text(plan, results), plan.sources)
     if as_json:
         from crossgate.formats.json.verify import verify_document
 
-        print_json(verify_document(plan, results, unreached, outages))
+        print_json(verify_document(plan, results, unreached, outages, over))
     else:
         from crossgate.show.console import write
         from crossgate.show.verify import lines
 
-        write(lines(plan, results, unreached, outages, full))
+        write(lines(plan, results, unreached, outages, full, over))
     tell_missed(
         [PlanError(f"{each.expectation.text}: {each.why}") for each in results if not each.answered]
     )

@@ -69,7 +69,7 @@ def watch(
             )
         else:
             now = clock(new.plan)
-            files, stands = new.plan.files, _standing(new, now)
+            files, stands = new.plan.sources, _standing(new, now)
             seen = {name: seen.get(name, stamp) for name, stamp in _stamps(files).items()}
             impact = None if good is None else impact_of(good, new, now)
             bad = impact is not None and (

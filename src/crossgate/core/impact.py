@@ -79,19 +79,22 @@ def impact_of(
     unaudited: list[TooManyPieces] = []
     change = Change(old, new)
     new = change.new
-    turned, differing = _turned(change, proved or {}), differences(old, new, tell, missed, change)
+    turned, differing = (
+        _turned(change, now, proved or {}),
+        differences(old, new, tell, missed, change),
+    )
     appeared, gone = _findings(change, now, unaudited)
     return Impact(turned, differing, appeared, missed, unaudited, gone)
 
 
-def _turned(change: Change, proved: Mapping[str, Verified]) -> list[Turned]:
+def _turned(change: Change, now: datetime, proved: Mapping[str, Verified]) -> list[Turned]:
     """Return the expectations whose answer changes, and those that are new."""
     before, after = Verifier(change.old), Verifier(change.new)
     known: dict[str, list[Promise]] = {}
-    for each in change.old.plan.expectations:
+    for each in change.old.plan.wanted(now):
         known.setdefault(_identity(each), []).append(each)
     found = []
-    for each in change.new.plan.expectations:
+    for each in change.new.plan.wanted(now):
         same = known.get(_identity(each))
         was = same.pop(0) if same else None
         if was is not None and not _can_turn(change, was, each):
@@ -233,12 +236,7 @@ def _focus(before: Session, after: Session) -> tuple[Focus, Focus]:
     """Return the entries of each plan that a change can have touched."""
     old, new = before.plan, after.plan
     moved = {name for _, _, name in _stands(old) ^ _stands(new)}
-    if (old.segments, old.devices, old.hosts, old.gateways) != (
-        new.segments,
-        new.devices,
-        new.hosts,
-        new.gateways,
-    ):
+    if not after.network.same_addresses(before.network):
         moved = {*old.lists, *new.lists}
     focus: tuple[dict[str, set[int]], dict[str, set[int]]] = ({}, {})
     for name in {*old.lists, *new.lists}:

@@ -11,10 +11,9 @@ from crossgate.core.model import plaintext
 from crossgate.core.model.plan import Plan
 from crossgate.core.wording.sentences import (
     limit_names,
-    open_windows,
     packet_text,
     speaking,
-    while_open,
+    while_open_at,
 )
 from crossgate.core.wording.services import Sort
 from crossgate.core.wording.sets import Wording
@@ -81,7 +80,7 @@ def _handed_on(was: str) -> str:
 
 def _when(plan: Plan, difference: Difference) -> str:
     moment = (
-        f", {while_open(open_windows(plan, difference.moment, difference.deciders))}"
+        f", {while_open_at(plan, difference.moment, difference.deciders)}"
         if difference.moment
         else ""
     )

@@ -52,7 +52,9 @@ def read_table(path: Path, recognised: Recognised, needed: Sequence[str], exampl
     for index, (number, cells) in enumerate(lines):
         below = lines[index + 1 :]
         fields = [
-            recognised(_words(cell), [row[column] for _, row in below[:20] if column < len(row)])
+            recognised(
+                header_words(cell), [row[column] for _, row in below[:20] if column < len(row)]
+            )
             for column, cell in enumerate(cells)
         ]
         if all(field in fields for field in needed):
@@ -94,7 +96,8 @@ _LAST_HEADER = 10
 """A header stands among the first rows: what is above it is a title or a remark."""
 
 
-def _words(header: str) -> list[str]:
+def header_words(header: str) -> list[str]:
+    """Return the words of a header by which its column is known."""
     return re.findall(r"[a-z]+\d*", header.lower())
 
 

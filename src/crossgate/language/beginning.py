@@ -7,27 +7,28 @@ be written, as every plan is read, and told at the row that the line came from.
 
 from __future__ import annotations
 
-import re
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Sequence
 from pathlib import Path
 from typing import NamedTuple
 
-from crossgate.core.model.address import (
-    Address,
-    AddressError,
-    Pattern,
-    parse_address,
-    parse_netmask,
-    parse_prefix,
-    pattern,
-    prefix,
-)
+from crossgate.core.model.address import Pattern
 from crossgate.core.model.errors import Place, PlanError, PlanErrors
-from crossgate.core.model.ethernet import format_mac, is_group_mac
-from crossgate.core.model.plaintext import numeral, quotable
+from crossgate.core.model.ethernet import format_mac
+from crossgate.core.model.plaintext import quotable
 from crossgate.core.model.plan import Plan
 from crossgate.language.layout import tidied
 from crossgate.language.reader import read
+from crossgate.language.table_rows import (
+    TableRow,
+    address_of,
+    field_of,
+    gateway_of,
+    mac_of,
+    plain_name,
+    prefixes_of,
+    several,
+    vlan_of,
+)
 
 SKELETON = """\
 title "{title}"
@@ -46,8 +47,9 @@ host desk-1 192.168.10.21 on office
 # A list is read from the top; the first entry that a packet matches decides, and otherwise decides the rest.
 list from-outside extended ipv4
     note "The office asks, and only answers come in"
-    10 permit tcp any to office established
-    20 permit udp any to office source port 53
+    10 deny   ip  127.0.0.0/8, 169.254.0.0/16, private to any                   "nobody out there has these"
+    20 permit tcp any                                  to office established
+    30 permit udp any                                  to office source port 53
     otherwise deny
 
 # It is asked for what comes into the uplink.
@@ -58,22 +60,6 @@ expect permit https  office   to internet
 expect deny   tcp/22 internet to office   "nobody manages desks from outside"
 """
 """A plan with one of everything, for who has no tables; it checks clean and its claims hold."""
-
-
-class Source(NamedTuple):
-    """A row of a table: the file, the row's number, and the header of each field as it is written
-    there.
-    """
-
-    file: str
-    number: int
-    headers: Mapping[str, str]
-    values: Mapping[str, str]
-
-    def problem(self, message: str, field: str = "") -> PlanError:
-        """Make an error at the row, and at the column that has a field."""
-        column = f'column "{self.headers[field]}": ' if field in self.headers else ""
-        return PlanError(f"{column}{message}", place=Place(self.file, self.number))
 
 
 class Begun(NamedTuple):
@@ -93,7 +79,7 @@ def skeleton(path: Path, title: str) -> Begun:
 
 
 def from_tables(
-    path: Path, title: str, subnets: Sequence[Source], hosts: Sequence[Source]
+    path: Path, title: str, subnets: Sequence[TableRow], hosts: Sequence[TableRow]
 ) -> Begun:
     """Return a plan of the subnets and hosts of tables; a gateway column makes the devices'
     interfaces.
@@ -108,15 +94,15 @@ class _Writer:
 
     def __init__(self, path: Path) -> None:
         self.path = path
-        self.lines: list[tuple[str, Source | None]] = []
+        self.lines: list[tuple[str, TableRow | None]] = []
         self.errors: list[PlanError] = []
-        self.names: dict[str, Source] = {}
+        self.names: dict[str, TableRow] = {}
         self.renamed: dict[str, str] = {}
         self._macs: set[int] = set()
 
-    def written(self, title: str, subnets: Sequence[Source], hosts: Sequence[Source]) -> Begun:
+    def written(self, title: str, subnets: Sequence[TableRow], hosts: Sequence[TableRow]) -> Begun:
         self._put(f'title "{quotable(title)}"', "", "# The network", "")
-        blocks: list[tuple[str, Source, list[Pattern]]] = []
+        blocks: list[tuple[str, TableRow, list[Pattern]]] = []
         for row in subnets:
             try:
                 blocks.append(self._subnet(row))
@@ -160,39 +146,39 @@ class _Writer:
                     else ""
                 )
                 found.append(
-                    row.problem(error.message, _field_of(row, word)) if row is not None else error
+                    row.problem(error.message, field_of(row, word)) if row is not None else error
                 )
         problems = sorted([*self.errors, *found], key=lambda each: each.place or Place("", 0))
         if problems:
             raise PlanErrors(list({str(each): each for each in problems}.values()))
         return plan
 
-    def _put(self, *lines: str, row: Source | None = None) -> None:
+    def _put(self, *lines: str, row: TableRow | None = None) -> None:
         self.lines += [(line, row) for line in lines]
 
-    def _subnet(self, row: Source) -> tuple[str, Source, list[Pattern]]:
+    def _subnet(self, row: TableRow) -> tuple[str, TableRow, list[Pattern]]:
         """Write a subnet's line, and return its name, its row and its prefixes."""
         name = self._name(row, "name")
-        prefixes = _prefixes(row)
-        vlan = _vlan(row)
+        prefixes = prefixes_of(row)
+        vlan = vlan_of(row)
         tag = f" vlan {vlan}" if vlan else ""
         self._put(f"subnet {name} {' '.join(map(str, prefixes))}{tag}", row=row)
         return name, row, prefixes
 
-    def _devices(self, blocks: Iterable[tuple[str, Source, list[Pattern]]]) -> None:
+    def _devices(self, blocks: Iterable[tuple[str, TableRow, list[Pattern]]]) -> None:
         """Write the devices that are gateways, with an interface on each subnet that they are the
         gateway of.
         """
-        devices: dict[str, list[tuple[str, Source]]] = {}
+        devices: dict[str, list[tuple[str, TableRow]]] = {}
         for name, row, prefixes in blocks:
             if "gateway" not in row.values:
                 continue
             try:
                 addresses = [
-                    _gateway(row, word, prefixes) for word in _several(row.values["gateway"])
+                    gateway_of(row, word, prefixes) for word in several(row.values["gateway"])
                 ]
                 device = self._plain(row.values.get("device", "gateway"))
-                vlan = _vlan(row)
+                vlan = vlan_of(row)
                 interface = f"v{vlan}" if vlan else name
                 devices.setdefault(device, []).append(
                     (f"    interface {interface} {' '.join(addresses)} on {name}", row)
@@ -221,21 +207,20 @@ class _Writer:
         """Return what a host's line has for a hardware address in any usual form: a remark where it
         is none, or a group's, or taken.
         """
-        digits = re.sub("[^0-9A-Fa-f]", "", text)
-        mac = int(digits, 16) if len(digits) == 12 else 0
-        if not mac or is_group_mac(mac) or mac in self._macs:
+        mac = mac_of(text)
+        if mac is None or mac in self._macs:
             return f"  # mac {quotable(text)}"
         self._macs.add(mac)
         return f" mac {format_mac(mac)}"
 
-    def _host(self, row: Source, subnets: set[str]) -> None:
+    def _host(self, row: TableRow, subnets: set[str]) -> None:
         """Write a host's line."""
         name = self._name(row, "name")
-        addresses = _several(row.values.get("address", ""))
+        addresses = several(row.values.get("address", ""))
         if not addresses:
             raise row.problem("a host needs an address", "address")
         for word in addresses:
-            _address(row, word, "address")
+            address_of(row, word, "address")
         on = ""
         if "subnet" in row.values:
             subnet = self._plain(row.values["subnet"])
@@ -246,7 +231,7 @@ class _Writer:
         mac = self._mac(row.values["mac"]) if "mac" in row.values else ""
         self._put(f"host {name} {' '.join(addresses)}{on}{mac}", row=row)
 
-    def _name(self, row: Source, field: str) -> str:
+    def _name(self, row: TableRow, field: str) -> str:
         """Return a new name as the language has names. Raises `PlanError` where it is missing or
         taken.
         """
@@ -276,85 +261,7 @@ class _Writer:
         """Return a name with a hyphen for all that a name cannot have; what had to be changed is
         remembered.
         """
-        name = re.sub(r"[^A-Za-z0-9_]+", "-", given.strip()).strip("-")
-        if name and not name[0].isalpha():
-            name = f"n-{name}"
+        name = plain_name(given)
         if name != given.strip():
             self.renamed[given.strip()] = name
         return name
-
-
-def _vlan(row: Source) -> str:
-    """Return a row's VLAN ID, "" where it has none. Raises `PlanError` for what is no number."""
-    text = row.values.get("vlan", "")
-    if text and numeral(text) is None:
-        raise row.problem(f"{quotable(text)} is no VLAN ID: 1 to 4094", "vlan")
-    return text
-
-
-def _several(text: str) -> list[str]:
-    return [word for word in re.split(r"[\s,;]+", text) if word]
-
-
-def _prefixes(row: Source) -> list[Pattern]:
-    """Return the prefixes of a subnet's row; an address with a netmask beside it is one too."""
-    words = _several(row.values.get("prefix", ""))
-    if not words:
-        raise row.problem("a subnet needs a prefix, as 10.64.8.0/22", "prefix")
-    found = []
-    for word in words:
-        try:
-            if "/" in word:
-                address, length = parse_prefix(word)
-                block = prefix(address, length)
-            else:
-                address = parse_address(word)
-                if "mask" not in row.values:
-                    raise row.problem(
-                        (
-                            f"{word} has no prefix length; write it as {word}/24, or give a netmask "
-                            "column"
-                        ),
-                        "prefix",
-                    )
-                block = pattern(address.family, address.value, parse_netmask(row.values["mask"]))
-        except AddressError as error:
-            raise row.problem(
-                str(error), "mask" if "mask" in row.values and "/" not in word else "prefix"
-            ) from None
-        if block.value != address.value:
-            raise row.problem(
-                f"{word} has bits set behind its prefix length; write {block}", "prefix"
-            )
-        found.append(block)
-    return found
-
-
-def _gateway(row: Source, word: str, prefixes: Sequence[Pattern]) -> str:
-    """Return a gateway's address with the prefix length of its subnet."""
-    address = _address(row, word.partition("/")[0], "gateway")
-    block = next(
-        (
-            each
-            for each in prefixes
-            if each.family is address.family and each.contains(address.value)
-        ),
-        None,
-    )
-    if block is None:
-        raise row.problem(f"{address} is not in {' and '.join(map(str, prefixes))}", "gateway")
-    return f"{address}/{block.prefix_length}"
-
-
-def _address(row: Source, word: str, field: str) -> Address:
-    try:
-        return parse_address(word)
-    except AddressError as error:
-        raise row.problem(str(error), field) from None
-
-
-def _field_of(row: Source | None, word: str) -> str:
-    """Return the field of a row whose value has a word; "" where none has."""
-    if row is None or not word:
-        return ""
-    return next((field for field, value in row.values.items() if word in _several(value)), "")

@@ -37,7 +37,7 @@ def entry_cells(words: list[str], standard: bool) -> tuple[str, ...]:
     number = left.pop(0) if left[0].isdecimal() else ""
     off = left.pop(0) if left and left[0] == "off" else ""
     action = left.pop(0) if left and left[0] in tuple(Action) else ""
-    comment = left.pop() if left and left[-1].startswith('"') else ""
+    comment = _comment(left)
     service = "" if standard or not left else left.pop(0)
     source = _several(left)
     destination = ""
@@ -47,6 +47,14 @@ def entry_cells(words: list[str], standard: bool) -> tuple[str, ...]:
     return number, off, action, service, source, destination, " ".join(left), comment
 
 
+def _comment(left: list[str]) -> str:
+    """Take the comment at the end of some words and return it, "" for none; what stands behind
+    `for` is none.
+    """
+    named = left[-2:-1] == ["for"]
+    return left.pop() if left and left[-1].startswith('"') and not named else ""
+
+
 def subnet_cells(words: list[str]) -> tuple[str, ...]:
     """subnet or outside | NAME | IPv4 prefixes | IPv6 prefixes | vlan ID."""
     end = _until(words, "vlan", "isolated")
@@ -54,7 +62,9 @@ def subnet_cells(words: list[str]) -> tuple[str, ...]:
 
 
 def group_cells(words: list[str]) -> tuple[str, ...]:
-    """group | NAME | members."""
+    """group | NAME | members, or the table that they are in."""
+    if words[2:3] == ["from"]:
+        return words[0], words[1], " ".join(words[2:])
     return (
         words[0],
         words[1],
@@ -91,7 +101,7 @@ def expectation_cells(words: list[str]) -> tuple[str, ...]:
     while words[1] == "only" and words[end] == "and":
         end += 2
     left = words[end:]
-    comment = left.pop() if left[-1].startswith('"') else ""
+    comment = _comment(left)
     source = _several(left)
     destination = f"{left.pop(0)} {_several(left)}"
     return words[0], words[1], " ".join(words[2:end]), source, destination, " ".join(left), comment

@@ -111,7 +111,7 @@ def propose(
     try:
         plan = reading.changed(new).plan
     except PlanErrors as errors:
-        problems = tuple(map(str, errors.errors))
+        problems = tuple(dict.fromkeys(str(draft.explained(each)) for each in errors.errors))
         return Proposal(
             said,
             old,

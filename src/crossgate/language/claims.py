@@ -4,6 +4,7 @@ lines.
 
 from __future__ import annotations
 
+from datetime import date
 from typing import Any, NamedTuple
 
 from crossgate.core.model.accesslist import MOST_NUMBER, AccessList, AnyList, DeciderKey
@@ -17,8 +18,9 @@ from crossgate.core.model.packet import MOST_PORT, PORT_PROTOCOLS, SYN, TCP
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import FlagTest, Service, ServiceError, parse_flags
 from crossgate.core.model.tls import Spoken
+from crossgate.core.model.window import until_name
 from crossgate.core.sets.meaning import meaning_of
-from crossgate.language.conditions import tls_test, window_name
+from crossgate.language.conditions import owner, tls_test, until, window_name
 from crossgate.language.names import Names
 from crossgate.language.times import moment
 from crossgate.language.words import Words
@@ -55,7 +57,7 @@ def placement(words: Words, names: Names) -> None:
         at, other = taken
         message = (
             f"{at} {direction} has the {access_list.about} list {other.access_list} (line "
-            f"{other.place.line}) already"
+            f"{plan.line_of(other.place)}) already"
         )
         raise words.error(f"{message}; a place takes one list of a family each way", index=1)
     placements = plan.frame_placements if isinstance(access_list, EthernetList) else plan.placements
@@ -178,7 +180,7 @@ def where(words: Words, names: Names) -> Point:
 
 def expectation(words: Words, names: Names) -> None:
     """EXPECT = ("expect" | "keep") (CLAIM SERVICE ENDS LIMITS [FLAGS] [HOURS] ["by" DECIDER] |
-    "only" SERVICES ENDS LIMITS [HOURS]) [TEXT].
+    "only" SERVICES ENDS LIMITS [HOURS]) [UNTIL] [OWNER] [TEXT].
     """
     keep = words.choice(("expect", "keep")) == "keep"
     if words.accept("only"):
@@ -192,7 +194,8 @@ def expectation(words: Words, names: Names) -> None:
     flags = _flags(words, claim, service, services) if words.accept("flags") else None
     hours = _hours(words, names, limits.at)
     by = _decider(words, names) if words.accept("by") else None
-    comment, text = _close(words)
+    hours, day = _until(words, hours, limits.at)
+    answers, comment, text = _close(words)
     source_port, at, flooding, spoken, over = limits
     found = Expectation(
         keep,
@@ -211,6 +214,8 @@ def expectation(words: Words, names: Names) -> None:
         spoken,
         hours,
         flags,
+        day,
+        answers,
     )
     names.plan.expectations.append(found)
 
@@ -237,7 +242,8 @@ def _only(words: Words, names: Names, keep: bool) -> None:
             "only speaks of all that is sent, so no single line decides it; leave by out, or "
             "write expect permit"
         )
-    comment, text = _close(words)
+    hours, day = _until(words, hours, at)
+    answers, comment, text = _close(words)
     found = Only(
         keep,
         tuple(services),
@@ -252,6 +258,9 @@ def _only(words: Words, names: Names, keep: bool) -> None:
         flooding,
         spoken,
         hours,
+        None,
+        day,
+        answers,
     )
     names.plan.expectations.append(found)
 
@@ -341,11 +350,31 @@ class _Limits(NamedTuple):
     over: Family | None
 
 
-def _close(words: Words) -> tuple[str, str]:
-    """Take the comment and the line's end, and return the comment and the line without it."""
+def _until(
+    words: Words, hours: Hours | None, at: Moment | None
+) -> tuple[Hours | None, date | None]:
+    """UNTIL = ["until" DAY]; return the hours to that day's end, and the day."""
+    if words.peek() != "until":
+        return hours, None
+    day = until(words)
+    if hours is not None and not hours.inside:
+        raise words.error(
+            f"outside {hours.window} and until do not go together; write during a window of the "
+            "hours that are meant"
+        )
+    if at is not None:
+        return hours, day
+    return Hours(until_name(day, "" if hours is None else hours.window), inside=True), day
+
+
+def _close(words: Words) -> tuple[str, str, str]:
+    """Take who answers for it, the comment and the line's end, and return both and the line without
+    the comment.
+    """
+    answers = owner(words)
     comment = words.text("a comment in double quotes") if words.peek()[:1] == '"' else ""
     words.end()
-    return comment, " ".join(words.words[: -1 if comment else None])
+    return answers, comment, " ".join(words.words[: -1 if comment else None])
 
 
 def acceptance(words: Words, names: Names) -> None:

@@ -6,6 +6,7 @@ What a condition does stands with its class, in `core.model.conditions` and `cor
 from __future__ import annotations
 
 from collections.abc import Callable
+from datetime import date, datetime
 from functools import cache
 from typing import NamedTuple, TypeVar
 
@@ -32,9 +33,11 @@ from crossgate.core.model.service import (
     parse_ports,
 )
 from crossgate.core.model.tls import TlsError, TlsTest, chosen_hello, parse_suites, parse_versions
+from crossgate.core.model.window import last_day, until_name
 from crossgate.language.names import FollowOn, Names, Space
 from crossgate.language.words import Words
 
+_LAST_YEAR = 9_998
 _SECONDS = {"second": SECOND, "minute": MINUTE}
 _T = TypeVar("_T")
 
@@ -133,6 +136,28 @@ def _during(words: Words, head: EntryHead) -> Condition:
     return During(during(words, head.names))
 
 
+def _until(words: Words, head: EntryHead) -> Condition:
+    return During(until_name(until(words)))
+
+
+def until(words: Words) -> date:
+    """UNTIL = "until" YYYY-MM-DD; return the day."""
+    words.keyword("until")
+    word = words.take("a day, as 2027-03-31")
+    try:
+        found = datetime.strptime(word, "%Y-%m-%d").date()
+    except ValueError:
+        raise words.error(f"{word} is no day; write it as 2027-03-31") from None
+    if found.year > _LAST_YEAR:
+        raise words.error(f"{word} is further off than any day here; leave until out")
+    return found
+
+
+def owner(words: Words) -> str:
+    """OWNER = ["for" TEXT]; return who answers for a line, "" for nobody."""
+    return words.text("a name in double quotes") if words.accept("for") else ""
+
+
 def during(words: Words, names: Names) -> str:
     """DURING = "during" WINDOW; return the window's name."""
     words.keyword("during")
@@ -212,6 +237,7 @@ WRITTEN: dict[type[Condition] | str, Written] = {
         ("at",), "at most NUMBER a (second | minute) [from each source]", _at_most, standard=True
     ),
     TlsTest: Written(("tls", "cipher"), "(tls VERSIONS [cipher SUITES] | cipher SUITES)", _tls),
+    "until": Written(("until",), "until DATE", _until, standard=True),
 }
 """How each condition is written, in the order in which those stand that have one."""
 
@@ -244,7 +270,20 @@ def read_conditions(words: Words, head: EntryHead, kind: Kind) -> tuple[Conditio
             for each in written(kind)
             if not each.loose and words.peek() in each.words
         ]
+        if any(isinstance(each, During) for each in found[:-1]):
+            found = _with_until(found, found[-1])
     return _joined(found) if "established" in seen and "flags" in seen else tuple(found)
+
+
+def _with_until(found: list[Condition], last: Condition) -> list[Condition]:
+    """Return conditions with one of time in the place of a window and a day, the last of them."""
+    day = last_day(last.window) if isinstance(last, During) else None
+    if day is None:
+        return found
+    return [
+        During(until_name(day, each.window)) if isinstance(each, During) else each
+        for each in found[:-1]
+    ]
 
 
 def _joined(found: list[Condition]) -> tuple[Condition, ...]:
@@ -269,10 +308,10 @@ def misplaced(word: str, kind: Kind) -> str:
                 "the list extended"
             )
         return (
-            f"expected {', '.join(own)}, log, a comment in double quotes or the end of the "
+            f"expected {', '.join(own)}, log, for, a comment in double quotes or the end of the "
             f"line, not {word}"
         )
     told = ", ".join(each for every in WRITTEN.values() for each in every.told)
-    if word in (*known, "log"):
-        return f"{word} stands too late or twice; the order is: {told}, log, comment"
-    return f"expected {told}, log, a comment or the end of the line, not {word}"
+    if word in (*known, "log", "for"):
+        return f"{word} stands too late or twice; the order is: {told}, log, for, comment"
+    return f"expected {told}, log, for, a comment or the end of the line, not {word}"

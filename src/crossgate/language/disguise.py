@@ -29,6 +29,7 @@ from crossgate.core.model.address import (
     looks_like_address,
     parse_address,
 )
+from crossgate.core.model.bundles import BUNDLES
 from crossgate.core.model.ethernet import MacError, format_mac, is_group_mac, parse_mac
 from crossgate.core.model.finding import KINDS as FINDINGS
 from crossgate.core.model.plaintext import numeral
@@ -187,6 +188,8 @@ class Disguise:
 
     def _service(self, word: str) -> str:
         if word not in self._stems:
+            if word in BUNDLES:
+                return word
             for family in Family:
                 try:
                     Plan().service(word, family)

@@ -6,12 +6,12 @@ Line numbers are those of the plan as it was read, whatever has been changed sin
 from __future__ import annotations
 
 from codecs import BOM_UTF8
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
 from crossgate.core.answers.verify import Verified
-from crossgate.core.model.errors import Place
+from crossgate.core.model.errors import Place, PlanError
 from crossgate.core.traffic.session import Session
 from crossgate.language.lines import Line, file_lines
 from crossgate.language.reader import Reading
@@ -62,6 +62,8 @@ class Draft:
         self.remarks: list[str] = []
         self._files: dict[str, list[_Slot]] = {}
         self._whole: dict[str, bytes] = {}
+        self.explained: Callable[[PlanError], PlanError] = lambda error: error
+        """Tells an error of the changed plan as whoever gave what was written understands it."""
         self.exact = False
         """Whether what is written is to stay as it is, also where a tidy file would be no more."""
 
@@ -119,6 +121,17 @@ class Draft:
     def before(self, place: Place, *texts: str) -> None:
         """Put lines above one."""
         self._at(place).above += [text + self._newline(place.file) for text in texts]
+
+    def beside(self, places: Sequence[Place], *texts: str) -> None:
+        """Put lines below the last of some places, of those in the plan's own file where there are
+        some, else at the end of the plan.
+        """
+        files = self.plan.files
+        here = [each for each in places if each.file == files[0]] or places
+        if here:
+            self.after(max(here, key=lambda each: (files.index(each.file), each.line)), *texts)
+        else:
+            self.append(*([] if texts[0] == "" else [""]), *texts)
 
     def append(self, *texts: str) -> None:
         """Put lines at the end of the plan's own file."""

@@ -204,15 +204,19 @@ def renumber_entry(draft: Draft, access_list: AnyList[Any], entry: AnyEntry, num
 
 
 def change_entry(draft: Draft, entry: AnyEntry, text: str) -> None:
-    """Write another text for an entry; its number, its comments and whether it is off stay unless
-    the text says otherwise.
+    """Write another text for an entry; its number, its comments, who answers for it and whether it
+    is off stay unless the text says otherwise.
     """
     line = draft.line(entry.place).text
     parts = entry_line(line)
     off = "off " if entry.off and not entry_line(text).off else ""
-    comment = f' "{entry.comment}"' if entry.comment and '"' not in text else ""
-    remark = line[parts.comment.end if parts.comment else parts.end :] if parts.remark else ""
-    draft.replace(entry.place, f"{line[: parts.start]}{off}{text.strip()}{comment}{remark}")
+    given = entry_line(text)
+    owner = f" {parts.owner.text}" if parts.owner and not given.owner else ""
+    comment = f' "{entry.comment}"' if entry.comment and not given.comment else ""
+    body = f"{text[: given.end].strip()}{owner}{text[given.end :].rstrip()}{comment}"
+    behind = parts.comment or parts.owner
+    remark = line[behind.end if behind else parts.end :] if parts.remark else ""
+    draft.replace(entry.place, f"{line[: parts.start]}{off}{body}{remark}")
 
 
 def switch_entry(draft: Draft, entry: AnyEntry, off: bool) -> None:
@@ -310,7 +314,7 @@ def new_list(
     plan = draft.plan
     if name in plan.every_list:
         raise PlanError(
-            f"there is a list {name} already (line {plan.every_list[name].place.line}); give the "
+            f"there is a list {name} already (line {plan.line_of(plan.every_list[name].place)}); give the "
             "new one another name"
         )
     numbered = [f"    {10 * number} {each}" for number, each in enumerate(entries, 1)]
@@ -324,13 +328,10 @@ def new_list(
 
 
 def add_lists(draft: Draft, lines: Sequence[str]) -> None:
-    """Write the lines of lists, a blank one first, behind the last list of the plan's own file."""
-    plan = draft.plan
-    own = [each for each in plan.every_list.values() if each.place.file == plan.files[0]]
-    if own:
-        draft.after(last_line(max(own, key=lambda each: each.place.line)), *lines)
-    else:
-        draft.append(*lines)
+    """Write the lines of lists, a blank one first, behind the last list of the plan's own file, or
+    of the file that has lists.
+    """
+    draft.beside([last_line(each) for each in draft.plan.every_list.values()], *lines)
 
 
 def last_line(access_list: AnyList[Any]) -> Place:
@@ -348,7 +349,7 @@ def drop_list(draft: Draft, access_list: AnyList[Any]) -> None:
         if placement.access_list == access_list.name
     ]
     if placed:
-        lines = ", ".join(str(placement.place.line) for placement in placed)
+        lines = ", ".join(draft.plan.line_of(each.place) for each in placed)
         raise PlanError(
             f"list {access_list.name} stands in the network (line {lines}); first: crossgate lift "
             f"{access_list.name}"
@@ -430,8 +431,10 @@ def place_list(
         _see_that_it_is_free(draft.plan, access_list, direction, point)
     text = f"place {access_list.name} {stands_at(direction, point)}"
     order = {each: number for number, each in enumerate(draft.plan.every_list)}
-    own = [each for each in draft.plan.every_placement if each.place.file == draft.plan.files[0]]
-    own.sort(key=lambda each: each.place.line)
+    every = draft.plan.every_placement
+    main = any(each.place.file == draft.plan.files[0] for each in every)
+    file = draft.plan.files[0] if main or not every else every[-1].place.file
+    own = [each for each in every if each.place.file == file]
     ranks = [order[each.access_list] for each in own]
     above = (
         bisect_right(ranks, order.get(access_list.name, len(order)))
@@ -463,7 +466,7 @@ def replace_list(
     if placement.point != point:
         raise PlanError(
             f"{placement.access_list} stands there by {placement.where} (line "
-            f"{placement.place.line}), which is more than {point}; lift it first"
+            f"{draft.plan.line_of(placement.place)}), which is more than {point}; lift it first"
         )
     see_that_frames_pass(access_list, point)
     line = draft.line(placement.place)
@@ -517,7 +520,7 @@ def _see_that_it_is_free(
         )
         raise PlanError(
             f"{placement.access_list} stands {stands_at(direction, at)} already (line "
-            f"{placement.place.line}){again}"
+            f"{plan.line_of(placement.place)}){again}"
         )
 
 

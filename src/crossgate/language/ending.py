@@ -18,6 +18,7 @@ from crossgate.core.lists.insertion import free_numbers
 from crossgate.core.model import iana
 from crossgate.core.model.accesslist import AccessList, Action, Entry, Kind
 from crossgate.core.model.address import Address, Addresses, Family
+from crossgate.core.model.conditions import During
 from crossgate.core.model.finding import KINDS, Finding
 from crossgate.core.model.network import Direction, Point, Segment, stands_at
 from crossgate.core.model.packet import Packet
@@ -29,6 +30,7 @@ from crossgate.core.sets.region import Region, entry_region
 from crossgate.core.traffic.session import Session
 from crossgate.core.wording.needed import answer_service
 from crossgate.language import edits
+from crossgate.language.cells import entry_cells
 from crossgate.language.change import Proposal
 from crossgate.language.draft import Draft
 from crossgate.language.inserting import insert_entry
@@ -158,6 +160,12 @@ def _steps_for(plan: Plan, finding: Finding) -> Iterator[Step]:
             f"{access_list.name} begins with what RFC 4890 section 4.3.1 asks for",
             lambda draft: _first(draft, access_list, ERRORS),
         )
+    if finding.name == "bogus-source":
+        text = f"deny {finding.beside}"
+        yield Step(
+            f"in list {access_list.name}, before what it permits: {text}",
+            lambda draft: _before_permits(draft, access_list, text),
+        )
     if finding.name == "neighbour-blocked":
         yield Step(
             f"{access_list.name} begins with neighbour discovery",
@@ -182,6 +190,8 @@ def _steps_for(plan: Plan, finding: Finding) -> Iterator[Step]:
         yield from _turned(access_list, entry)
     if finding.name == "replies-blocked" and finding.packet is not None:
         yield from _answers_let_by(plan, finding.packet, entry)
+    if finding.beside:
+        yield from _denied_beside(access_list, entry, finding.beside)
     if finding.name in ("never-reached", "no-effect"):
         above = (
             number
@@ -199,6 +209,19 @@ def _steps_for(plan: Plan, finding: Finding) -> Iterator[Step]:
                 f"move {access_list.name} {entry.number} before {first}",
                 lambda draft: edits.move_entry(draft, access_list, entry, edits.Spot(before=first)),
             )
+
+
+def _denied_beside(access_list: AccessList, entry: Entry, service: str) -> Iterator[Step]:
+    """Yield what denies another service between the same ends, right behind an entry."""
+    if access_list.kind is Kind.STANDARD:
+        return
+    _, _, _, _, source, destination, *_ = entry_cells(entry.text.split(), standard=False)
+    during = "" if entry.window is None else f" {During(entry.window)}"
+    text = f"{entry.action} {service} {source} {destination}{during}"
+    yield Step(
+        f"in list {access_list.name}, behind {entry.number}: {text}",
+        lambda draft: _behind(draft, access_list, entry, text),
+    )
 
 
 def _placings(plan: Plan, access_list: AccessList) -> Iterator[Step]:
@@ -330,7 +353,7 @@ def _taken_to_new(
 
 def _written(entry: Entry) -> str:
     """Return an entry as it is written, with its comment."""
-    return entry.text + (f' "{entry.comment}"' if entry.comment else "")
+    return entry.text + entry.said
 
 
 def _turned(access_list: AccessList, entry: Entry) -> Iterator[Step]:
@@ -492,6 +515,18 @@ def _bordering(
             )
 
     return change
+
+
+def _before_permits(draft: Draft, access_list: AccessList, text: str) -> None:
+    own = access_list.entries
+    index = next((at for at, each in enumerate(own) if each.action is Action.PERMIT), len(own))
+    ends = own[index - 1] if index else None, own[index] if index < len(own) else None
+    edits.add_entry(draft, access_list, edits.number_between(access_list, *ends), text)
+
+
+def _behind(draft: Draft, access_list: AccessList, entry: Entry, text: str) -> None:
+    number = edits.number_beside(access_list, edits.Spot(after=entry.number))
+    edits.add_entry(draft, access_list, number, text)
 
 
 def _first(draft: Draft, access_list: AccessList, text: str) -> None:

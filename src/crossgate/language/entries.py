@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import replace
+from datetime import date
 from typing import NamedTuple, cast
 
 from crossgate.core.model.accesslist import (
@@ -37,7 +38,15 @@ from crossgate.core.model.ethernet import (
     parse_mac,
 )
 from crossgate.core.model.service import IP
-from crossgate.language.conditions import EntryHead, during, misplaced, read_conditions
+from crossgate.core.model.window import until_name
+from crossgate.language.conditions import (
+    EntryHead,
+    during,
+    misplaced,
+    owner,
+    read_conditions,
+    until,
+)
 from crossgate.language.lines import Line
 from crossgate.language.mends import mended
 from crossgate.language.names import FollowOn, Names
@@ -55,10 +64,12 @@ class Head(NamedTuple):
     name: str
     kind: Kind
     family: Family | None
+    until: date | None = None
+    owner: str = ""
 
 
 def header(words: Words) -> Head:
-    """LIST = "list" ID ("standard" | "extended") ("ipv4" | "ipv6" | "ethernet")."""
+    """LIST = "list" ID ("standard" | "extended") ("ipv4" | "ipv6" | "ethernet") [UNTIL] [OWNER]."""
     words.keyword("list")
     name = (
         words.number("a list number", MOST_NUMBER)
@@ -66,9 +77,11 @@ def header(words: Words) -> Head:
         else words.name("a list")
     )
     kind = Kind(words.choice([kind.value for kind in Kind]))
-    family = words.choice((*_FAMILIES, ETHERNET))
+    family = _FAMILIES.get(words.choice((*_FAMILIES, ETHERNET)))
+    day = until(words) if words.peek() == "until" else None
+    answers = owner(words)
     words.end()
-    return Head(str(name), kind, _FAMILIES.get(family))
+    return Head(str(name), kind, family, day, answers)
 
 
 def access_list(words: Words, names: Names) -> None:
@@ -84,19 +97,23 @@ def access_list(words: Words, names: Names) -> None:
 
 
 def _access_list(words: Words, names: Names) -> AccessList | EthernetList:
-    name, kind, family = header(words)
+    name, kind, family, day, answers = header(words)
     if family is None:
         frames, otherwise, notes = _block(
             words, names, name, FrameEntryReader(names, kind, name).entry, lambda error, line: error
         )
-        return EthernetList(name, kind, frames, otherwise, words.place, notes)
+        return EthernetList(
+            name, kind, frames, otherwise, words.place, notes, until=day, owner=answers
+        )
     reader = _EntryReader(names, kind, family, name)
 
     def mend(error: PlanError, line: Line) -> PlanError:
         return mended(error, line, kind, family, lambda other: reader.entry(Words(other), 0))
 
     own, otherwise, notes = _block(words, names, name, reader.entry, mend)
-    return AccessList(name, kind, own, otherwise, words.place, notes, family)
+    return AccessList(
+        name, kind, own, otherwise, words.place, notes, family, until=day, owner=answers
+    )
 
 
 def _block(
@@ -219,7 +236,7 @@ class _EntryReader:
 
     def entry(self, words: Words, next_number: int) -> Entry:
         """ENTRY = [NUMBER] ["off"] ACTION (SOURCE | SERVICE SOURCE "to" DESTINATION) CONDITIONS
-        ["log"] [TEXT].
+        ["log"] [OWNER] [TEXT].
         """
         number, off, start, action = entry_head(words, next_number)
         service, destination = IP, self.any
@@ -230,17 +247,18 @@ class _EntryReader:
             source = self.names.addresses(words, self.family)
             words.keyword("to")
             destination = self.names.addresses(words, self.family)
-        conditions, log, comment = tuple[Condition, ...](), False, ""
+        conditions, log, answers, comment = tuple[Condition, ...](), False, "", ""
         end = words.index
         if end < len(words.words):
             conditions = read_conditions(
                 words, EntryHead(self.names, self.name, number, action, service), self.kind
             )
             log = words.accept("log")
+            end = words.index
+            answers = owner(words)
             comment = words.text("a comment in double quotes") if words.peek()[:1] == '"' else ""
             if words.peek():
                 raise words.error(misplaced(words.take(""), self.kind))
-            end = len(words.words) - (1 if words.words[-1][0] == '"' else 0)
         text = " ".join(words.words[start:end])
         return Entry(
             number,
@@ -249,6 +267,7 @@ class _EntryReader:
             off,
             log,
             comment,
+            answers,
             text,
             words.place,
             service,
@@ -266,7 +285,7 @@ class FrameEntryReader:
 
     def entry(self, words: Words, next_number: int) -> EthernetEntry:
         """ENTRY = [NUMBER] ["off"] ACTION (STATIONS | ETHERTYPE STATIONS "to" STATIONS) ["during"
-        WINDOW] ["log"] [TEXT].
+        WINDOW] [UNTIL] ["log"] [OWNER] [TEXT].
         """
         number, off, start, action = entry_head(words, next_number)
         if action is Action.REJECT:
@@ -278,8 +297,13 @@ class FrameEntryReader:
         if self.kind is Kind.EXTENDED:
             words.keyword("to")
             destination = self._stations(words)
-        conditions = (During(during(words, self.names)),) if words.peek() == "during" else ()
+        window = during(words, self.names) if words.peek() == "during" else ""
+        if words.peek() == "until":
+            window = until_name(until(words), window)
+        conditions = (During(window),) if window else ()
         log = words.accept("log")
+        end = words.index
+        answers = owner(words)
         comment = words.text("a comment in double quotes") if words.peek()[:1] == '"' else ""
         if words.peek():
             words.index += 1
@@ -290,10 +314,10 @@ class FrameEntryReader:
                     "list extended"
                 )
             raise words.error(
-                "expected during, log, a comment in double quotes or the end of the line, not "
+                "expected during, until, log, for, a comment in double quotes or the end of the "
+                "line, not "
                 f"{word}"
             )
-        end = len(words.words) - (1 if comment or words.words[-1][0] == '"' else 0)
         text = " ".join(words.words[start:end])
         return EthernetEntry(
             number,
@@ -302,6 +326,7 @@ class FrameEntryReader:
             off,
             log,
             comment,
+            answers,
             text,
             words.place,
             ethertype,

@@ -327,7 +327,7 @@ class _OneFamily:
     def _list(self, name: str, note: str, entries: list[str], points: list[Point]) -> None:
         if name in self.plan.lists:
             raise PlanError(
-                f"there is a list {name} already (line {self.plan.lists[name].place.line}); lift "
+                f"there is a list {name} already (line {self.plan.line_of(self.plan.lists[name].place)}); lift "
                 "and drop it first"
             )
         standing = {

@@ -18,6 +18,7 @@ from typing import NamedTuple
 
 from crossgate.core.model.accesslist import Kind
 from crossgate.core.model.address import looks_like_address
+from crossgate.core.model.bundles import BUNDLES
 from crossgate.core.model.tls import TlsTest
 from crossgate.language.conditions import WRITTEN, written
 
@@ -42,10 +43,11 @@ FORMS: Mapping[str, str] = {
     "manage": "netconf [ADDRESS | HOST] [port NUMBER] [user USER]",
     "gateway": "ADDRESS+ [on SUBNET] by POINT (, POINT)* [vrid NUMBER]",
     "host": "NEW ADDRESS+ (on SUBNET | at PORT | gateway ADDRESS | mac MAC)* [stateful]",
-    "group": "NEW MEMBERS",
+    "group": "NEW (from TEXT [column TEXT] | MEMBERS)",
+    "use": f"services ({' | '.join(BUNDLES)})+",
     "service": "NEW SERVICE (, SERVICE)*",
     "window": "NEW (DAYS HOURS (, DAYS HOURS)* | DATE CLOCK to DATE CLOCK)",
-    "list": "NEW (standard | extended) (ipv4 | ipv6 | ethernet)",
+    "list": "NEW (standard | extended) (ipv4 | ipv6 | ethernet) [until DATE] [for TEXT]",
     "note": "TEXT",
     "otherwise": "ACTION",
     "place": "LIST ((inbound | outbound) on WHERE | within subnet SUBNET)",
@@ -73,19 +75,25 @@ ENTRIES: Mapping[tuple[Kind, bool], str] = {
     (
         Kind.STANDARD,
         False,
-    ): f"[NUMBER] [off] ACTION MEMBERS {_conditions(Kind.STANDARD)} [log] [TEXT]",
+    ): f"[NUMBER] [off] ACTION MEMBERS {_conditions(Kind.STANDARD)} [log] [for TEXT] [TEXT]",
     (
         Kind.EXTENDED,
         False,
     ): (
         f"[NUMBER] [off] ACTION SERVICE MEMBERS to MEMBERS {_conditions(Kind.EXTENDED)} [log] "
+        "[for TEXT] [TEXT]"
+    ),
+    (Kind.STANDARD, True): (
+        "[NUMBER] [off] (permit | deny) STATION [during WINDOW] [until DATE] [log] [for TEXT] "
         "[TEXT]"
     ),
-    (Kind.STANDARD, True): "[NUMBER] [off] (permit | deny) STATION [during WINDOW] [log] [TEXT]",
     (
         Kind.EXTENDED,
         True,
-    ): "[NUMBER] [off] (permit | deny) ETHERTYPE STATION to STATION [during WINDOW] [log] [TEXT]",
+    ): (
+        "[NUMBER] [off] (permit | deny) ETHERTYPE STATION to STATION [during WINDOW] "
+        "[until DATE] [log] [for TEXT] [TEXT]"
+    ),
 }
 """The forms of entries, by the kind of their list and whether it is one for frames."""
 
@@ -100,7 +108,7 @@ _PARTS: Mapping[str, str] = {
     "CLAIM": (
         "((permit | deny | half-open) SERVICE ENDS to ENDS LIMITS [flags FLAGS] [HOURS_OF] "
         "[by LIST (NUMBER | otherwise)] | only SERVICES ENDS to (elsewhere | ENDS) LIMITS "
-        "[HOURS_OF]) [TEXT]"
+        "[HOURS_OF]) [until DATE] [for TEXT] [TEXT]"
     ),
     "SERVICES": "(nothing | SERVICE (and SERVICE)*)",
     "ENDS": "END (, END)* [but END (, END)*]",

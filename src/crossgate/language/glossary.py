@@ -184,8 +184,17 @@ NETWORK = {
         "outside internet but private",
     ),
     "group": Word(
-        "A name for addresses: hosts, subnets, prefixes, ranges and other groups.",
+        "A name for addresses: hosts, subnets, prefixes, ranges and other groups, or those of a table "
+        'beside the plan: group banned from "banned.csv".',
         "group servers manifest, resolver",
+    ),
+    "use": Word(
+        (
+            "The services of a task as the trade has them: web, mail, names, time, management, "
+            "voice, printing, files, directory. A plan has none of them unless it says so; "
+            "about NAME shows what each is, and by which standards."
+        ),
+        "use services web names",
     ),
     "service": Word(
         "A name for protocols and ports, used in lists, expectations and traces alike.",
@@ -286,6 +295,15 @@ LISTS = {
             "not there."
         ),
         "30 permit duty during night",
+    ),
+    "until": Word(
+        "The last day of an entry, which is in force to its end; of a claim, which is not looked at "
+        "after it; or of a list, which stands until somebody lifts it. check says when it is over.",
+        "30 permit ssh duty to servers until 2027-03-31",
+    ),
+    "for": Word(
+        "Who answers for an entry, a list or a claim; it changes nothing.",
+        '30 permit ssh duty to servers until 2027-03-31 for "crane team"',
     ),
     "at most": Word(
         "The entry takes no more than so many new conversations a second or a minute, in all or "

@@ -93,6 +93,9 @@ class ComingList:
     entries: list[ComingEntry] = field(default_factory=list)
     notes: list[str] = field(default_factory=list)
     otherwise: Action | None = None
+    until: str = ""
+    """The day to which it is wanted, "" for none."""
+    owner: str = ""
     less: bool = False
     """Whether the list may let by less than its source, where it cannot do the same."""
     _items: list[_Item] = field(default_factory=list)
@@ -354,7 +357,10 @@ def _alike(one: ComingList, other: ComingList) -> bool:
 
 
 def _lines(own: ComingList, entries: Sequence[ComingEntry], plan: Plan) -> Iterator[str]:
-    yield f"list {own.name} {own.kind} {ETHERNET if own.family is None else own.family.word}"
+    dated = f" until {own.until}" if own.until else ""
+    answers = f' for "{own.owner}"' if own.owner else ""
+    about = ETHERNET if own.family is None else own.family.word
+    yield f"list {own.name} {own.kind} {about}{dated}{answers}"
     for each in own.notes:
         yield f'    note "{quotable(each)}"'
     for entry in entries:

@@ -58,8 +58,8 @@ class Line(NamedTuple):
 class EntryLine(NamedTuple):
     """Where the parts of an entry stand in its line: those it has.
 
-    `body` is where its action starts; `end` is behind the last word that is neither the comment nor
-    a remark.
+    `body` is where its action starts; `end` is behind the last word that is neither the comment, a
+    remark nor of the `owner`, which is `for` and the text behind it.
     """
 
     number: Token | None
@@ -68,6 +68,7 @@ class EntryLine(NamedTuple):
     end: int
     comment: Token | None
     remark: Token | None
+    owner: Token | None = None
 
     @property
     def start(self) -> int:
@@ -119,13 +120,20 @@ def file_lines(file: str, text: str) -> Iterator[Line]:
 
 
 def entry_line(text: str) -> EntryLine:
-    """Return where the parts of an entry stand in its line: `[NUMBER] ["off"] ENTRY [COMMENT]
-    [REMARK]`.
+    """Return where the parts of an entry stand in its line: `[NUMBER] ["off"] ENTRY ["for" TEXT]
+    [COMMENT] [REMARK]`.
     """
     found = list(tokens(text))
     remark = found.pop() if found and found[-1].text[0] == "#" else None
-    comment = found.pop() if len(found) > 1 and found[-1].text[0] == '"' else None
+    last = found.pop() if len(found) > 1 and found[-1].text[0] == '"' else None
+    comment = None if found and found[-1].text == "for" else last
+    if comment is not None and len(found) > 2 and found[-1].text[0] == '"':
+        last = found.pop()
+    owner = None
+    if found and found[-1].text == "for" and last is not None:
+        owner = Token(f"for {last.text}", found.pop().start, last.end)
     number = found.pop(0) if found and found[0].text.isdecimal() else None
     off = found.pop(0) if found and found[0].text == "off" else None
     body = found[0].start if found else len(text)
-    return EntryLine(number, off, body, found[-1].end if found else body, comment, remark)
+    end = found[-1].end if found else body
+    return EntryLine(number, off, body, end, comment, remark, owner)

@@ -30,10 +30,12 @@ from crossgate.core.model.accesslist import Action, ClosedPlace, Kind
 from crossgate.core.model.address import Family
 from crossgate.core.model.claim import Claim, Expectation, Only, Promise
 from crossgate.core.model.errors import Place, PlanError
+from crossgate.core.model.finding import Severity
 from crossgate.core.model.network import Direction, Point, PointKind
 from crossgate.core.model.packet import Packet, icmp_of
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import format_flags
+from crossgate.core.model.window import is_past
 from crossgate.core.network.endpoints import claim_ends, is_elsewhere
 from crossgate.core.network.paths import Crossing, Endpoint
 from crossgate.core.network.ways import Network
@@ -77,20 +79,22 @@ class Mend(NamedTuple):
     beside: tuple[int, ...]
 
     @property
-    def weight(self) -> tuple[int, int, int, int]:
-        """What ranks it: other traffic between machines, in packets, new findings, lines of text,
-        differences in traffic.
+    def weight(self) -> tuple[int, ...]:
+        """What ranks it: other traffic between machines, in packets, new errors and warnings, lines
+        of text, differences in traffic, new notes.
         """
         impact = self.proposal.impact
+        new = [each.severity is Severity.NOTE for each in impact.findings] if impact else []
         lines = sum(
             line.startswith(("+", "-")) and not line.startswith(("+++", "---"))
             for line in self.proposal.diff
         )
         return (
             sum(self.beside),
-            len(impact.findings) if impact else 0,
+            new.count(False),
             lines,
             len(impact.differences) if impact else 0,
+            new.count(True),
         )
 
 
@@ -626,7 +630,7 @@ def mend_all(
         failed = [
             (index, result)
             for index, each in enumerate(state.plan.expectations)
-            if not (result := verifier.verify(each)).held
+            if not is_past(each.until, now) and not (result := verifier.verify(each)).held
         ]
         mended = False
         for index, verified in failed:

@@ -8,11 +8,12 @@ from __future__ import annotations
 
 from collections.abc import Callable, Collection, Sequence
 
+from crossgate.core.model.bundles import BUNDLES
 from crossgate.core.model.iana import protocols
 from crossgate.core.model.plan import NamedService
 from crossgate.core.model.service import split_service
 from crossgate.language.claims import in_some_family
-from crossgate.language.names import Names
+from crossgate.language.names import Names, Space
 from crossgate.language.words import Words
 
 
@@ -84,6 +85,23 @@ def service(words: Words, names: Names) -> None:
     if name in ("ip", "ping") or name in protocols():
         raise words.error(f"{name} means itself; give the service another name")
     names.pending_services[name] = words
+
+
+def use(words: Words, names: Names) -> None:
+    """USE = "use" "services" 1*NAME, of the bundles that there are."""
+    words.keyword("use")
+    words.keyword("services")
+    while True:
+        name = words.choice(BUNDLES)
+        declared = names.declared[Space.SERVICES]
+        if name in names.plan.services:
+            raise words.error(f"{name} is used already; write it once")
+        if name in declared:
+            raise words.error(f"the plan has a service {name} of its own; leave it out here")
+        own = BUNDLES[name]
+        names.plan.services[name] = NamedService(name, own.tokens, words.place, own.source)
+        if not words.peek():
+            return
 
 
 def services(names: Names) -> None:

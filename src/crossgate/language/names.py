@@ -7,7 +7,7 @@ that depends on one word and a family only.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from enum import StrEnum
 from typing import Any, NamedTuple, TypeVar
@@ -25,7 +25,7 @@ from crossgate.core.model.address import (
     parse_masked,
     single,
 )
-from crossgate.core.model.errors import Place, PlanError
+from crossgate.core.model.errors import Place, PlanError, PlanErrors
 from crossgate.core.model.ethernet import EthernetList
 from crossgate.core.model.network import Device, Point, PointKind
 from crossgate.core.model.plan import Group, Plan, UnknownName
@@ -40,6 +40,8 @@ from crossgate.core.sets.meaning import (
     written_as,
 )
 from crossgate.language.lines import Line
+from crossgate.language.listed import listed
+from crossgate.language.source import named_beside, table_of
 from crossgate.language.words import Words
 
 
@@ -87,6 +89,17 @@ class Kept:
         self._around = _Around((), frozenset())
         self._entries: dict[str, dict[str, AnyEntry]] = {}
         self._lists: dict[str, tuple[Sequence[Line], AccessList | EthernetList]] = {}
+        self._tables: dict[tuple[str, str], tuple[bytes, Mapping[Family, tuple[Pattern, ...]]]] = {}
+
+    def addresses(
+        self, file: str, data: bytes, column: str
+    ) -> Mapping[Family, tuple[Pattern, ...]]:
+        """Return the addresses of a table that a group is read from. Raises as `listed` does."""
+        before, known = self._tables.get((file, column), (b"", {}))
+        if before != data:
+            known = listed(file, data, column)
+            self._tables[file, column] = data, known
+        return known
 
     def look_around(self, around: Sequence[str]) -> None:
         """Forget everything where what is around the lists is not as it was; more groups change
@@ -122,12 +135,13 @@ class Names:
     `declared` has every name that some statement declares, space by space, with that statement's
     keyword; a name can be declared and still be missing from the plan when its statement is in
     error. `lines` are the lines of the network's own statements, by their place, for errors that
-    only the whole network shows.
+    only the whole network shows. `tables` are the files that groups are read from, by name.
     """
 
-    def __init__(self, plan: Plan, kept: Kept) -> None:
+    def __init__(self, plan: Plan, kept: Kept, tables: Mapping[str, bytes]) -> None:
         self.plan = plan
         self.kept = kept
+        self.tables = tables
         self.errors: list[PlanError] = []
         self.lines: dict[Place, Line] = {}
         self.declared: dict[Space, dict[str, str]] = {space: {} for space in Space}
@@ -299,14 +313,16 @@ class Names:
             raise words.error(str(error), near=error.near) from None
 
     def group(self, statement: Words, name: str) -> Group:
-        """GROUP = "group" NAME (1#ADDRESSES ["but" 1#ADDRESSES] | 1#POINT). The groups among
-        ADDRESSES have been read before.
+        """GROUP = "group" NAME (1#ADDRESSES ["but" 1#ADDRESSES] | 1#POINT | "from" TEXT ["column"
+        TEXT]). The groups among ADDRESSES have been read before.
         """
         if name in self.broken_groups:
             raise FollowOn("")
         words = Words(statement.line, commas=True)
         words.keyword("group")
         words.take("the group's name")
+        if table_of(statement.line):
+            return self._from_table(words, name)
         members: dict[Family, dict[Pattern, None]] = {}
         start = words.index
 
@@ -351,6 +367,38 @@ class Names:
             text,
             statement.place,
             tuple(dict.fromkeys(points)),
+        )
+
+    def _from_table(self, words: Words, name: str) -> Group:
+        """Read a group from a table; the errors of its rows are told at these."""
+        words.keyword("from")
+        file = words.text("the table, in double quotes")
+        column = (
+            words.text("the column's header, in double quotes") if words.accept("column") else ""
+        )
+        words.end()
+        path = str(named_beside(words.line.file, file))
+        if path not in self.tables:
+            raise FollowOn("")  # told where it was to be read
+        try:
+            members = self.kept.addresses(path, self.tables[path], column)
+        except PlanErrors as errors:
+            self.errors += errors.errors
+            self.broken_groups.add(name)
+            raise FollowOn("") from None
+        except PlanError as error:
+            raise words.error(error.message, index=3) from None
+        return Group(
+            name,
+            {family: Addresses(name, each) for family, each in members.items()},
+            frozenset(
+                Address(each.family, each.value)
+                for patterns in members.values()
+                for each in patterns
+                if not each.wildcard
+            ),
+            f'from "{file}"',
+            words.place,
         )
 
     def service(self, words: Words, family: Family) -> Service:

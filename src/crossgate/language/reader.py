@@ -37,7 +37,8 @@ class Reading(NamedTuple):
         """Return the plan with other bytes in some of its files; entries that stay are not read
         again. Raises `PlanErrors`.
         """
-        return read(Path(self.plan.files[0]), {**self.data, **new}, self.names.kept)
+        data = {**self.names.tables, **self.data, **new}
+        return read(Path(self.plan.files[0]), data, self.names.kept)
 
 
 def read_plan(path: Path) -> Plan:
@@ -83,7 +84,12 @@ def attempt(
     )
     errors = [error for error in (*source.errors, *names.errors) if not isinstance(error, FollowOn)]
     order = {file: index for index, file in enumerate(source.files)}
-    errors = [_discreet(error, source.files[0]) for error in errors]
+    errors = [
+        error
+        if error.place is not None and error.place.file in source.tables
+        else _discreet(error, source.files[0])
+        for error in errors
+    ]
     errors.sort(
         key=lambda error: (
             (order.get(error.place.file, 0), error.place.line) if error.place else (0, 0)
@@ -109,12 +115,16 @@ def _discreet(error: PlanError, plan: str) -> PlanError:
 
 
 def _around(source: Source) -> tuple[str, ...]:
-    """Return the lines that decide what the words of entries mean."""
-    return tuple(
-        line.text
-        for statement in source.statements
-        if statement.line.text.split(None, 1)[0] not in ("list", *_NO_NAMES)
-        for line in (statement.line, *statement.block)
+    """Return the lines that decide what the words of entries mean, and what tables say."""
+    tables = (f"table {file} {hash(data)}" for file, data in source.tables.items())
+    return (
+        *tables,
+        *(
+            line.text
+            for statement in source.statements
+            if statement.line.text.split(None, 1)[0] not in ("list", *_NO_NAMES)
+            for line in (statement.line, *statement.block)
+        ),
     )
 
 
@@ -159,8 +169,8 @@ def _understood(source: Source, kept: Kept) -> Names:
     """Read the statements of a source, kind by kind in the order of the table, gathering errors on
     the way.
     """
-    plan = Plan(files=tuple(source.files))
-    names = Names(plan, kept)
+    plan = Plan(files=tuple(source.files), tables=tuple(source.tables))
+    names = Names(plan, kept, source.tables)
     written: dict[str, list[Statement]] = {keyword: [] for keyword in STATEMENTS}
     for statement in source.statements:
         with names.gathering():

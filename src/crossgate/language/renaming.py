@@ -5,6 +5,7 @@ Comments, remarks and texts in quotes are left as they are.
 from __future__ import annotations
 
 from codecs import BOM_UTF8
+from collections.abc import Mapping
 from enum import StrEnum
 from pathlib import Path
 
@@ -57,20 +58,30 @@ def rename(draft: Draft, kind: NameKind, name: str, new: str) -> str:
     if taken == name:
         raise PlanError(f"it is called {name} already")
     _see_that_it_is_free(draft.plan, named, taken)
+    lines = write_anew(draft, named, {name: taken})
+    return f"{kind} {name} is called {taken} in {lines} line{'s' if lines != 1 else ''}"
+
+
+def write_anew(draft: Draft, named: Named, names: Mapping[str, str]) -> int:
+    """Write other names in all the lines that mention some, which must be as they were read; return
+    how many lines that are. Names may be exchanged.
+    """
     lines = 0
     for file, data in draft.data.items():
         text = Text(file, decode(Path(file), data.removeprefix(BOM_UTF8)))
-        by_line: dict[int, list[Mention]] = {}
-        for number, mention in text.mentioning(named, name):
-            by_line.setdefault(number, []).append(mention)
+        by_line: dict[int, list[tuple[Mention, str]]] = {}
+        for name, new in names.items():
+            part = new.rpartition(".")[2] if named is Named.POINT else new
+            for number, mention in text.mentioning(named, name):
+                by_line.setdefault(number, []).append((mention, part))
         for number, mentions in by_line.items():
             place = Place(file, number + 1)
             line = draft.line(place).text
-            for each in sorted(mentions, key=lambda mention: -mention.start):
-                line = line[: each.start] + new + line[each.end :]
+            for each, part in sorted(mentions, key=lambda one: -one[0].start):
+                line = line[: each.start] + part + line[each.end :]
             draft.replace(place, line)
-            lines += 1
-    return f"{kind} {name} is called {taken} in {lines} line{'s' if lines != 1 else ''}"
+        lines += len(by_line)
+    return lines
 
 
 def _known(plan: Plan, kind: NameKind) -> list[str]:

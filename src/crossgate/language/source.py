@@ -8,16 +8,18 @@ itself is told with its place; everything else goes on.
 from __future__ import annotations
 
 import os
+import re
 import stat
 import unicodedata
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextvars import ContextVar
 from pathlib import Path
 from typing import NamedTuple
 
 from crossgate.core.model.errors import Place, PlanError
 from crossgate.core.model.plaintext import escaped
-from crossgate.language.lines import Line, file_lines
+from crossgate.language.lines import Line, file_lines, split_words
+from crossgate.language.listed import SUFFIXES
 from crossgate.language.words import Words
 
 INCLUDE_FROM = "CROSSGATE_INCLUDE_FROM"
@@ -57,7 +59,8 @@ class Statement(NamedTuple):
 
 
 class Source:
-    """A plan's statements in order, its files, and the errors met while gathering them.
+    """A plan's statements in order, its files, the tables that its groups are read from, and the
+    errors met while gathering them.
 
     `data` are bytes to read instead of those on disk, by path as the files are named here.
     """
@@ -65,6 +68,7 @@ class Source:
     def __init__(self, path: Path, data: Mapping[str, bytes] | None = None) -> None:
         self.files: list[str] = []
         self.data: dict[str, bytes] = {}
+        self.tables: dict[str, bytes] = {}
         self.statements: list[Statement] = []
         self.errors: list[PlanError] = []
         self._instead = {} if data is None else data
@@ -113,6 +117,11 @@ class Source:
             else:
                 file.block = []
                 self.statements.append(Statement(line, file.block))
+                if line.text.startswith("group") and table_of(line):
+                    try:
+                        self._table(line)
+                    except PlanError as error:
+                        self.errors.append(error)
         self._including.pop()
 
     def _include(self, line: Line, file: _File) -> None:
@@ -121,16 +130,7 @@ class Source:
         words.take("include")
         name = words.text("the file to include, in double quotes")
         words.end()
-        target = Path(os.path.normpath(file.path.parent / name))
-        real = os.path.realpath(target)
-        if not any(Path(real).is_relative_to(folder) for folder in self._folders):
-            raise words.error(
-                f"{target} lies outside the plan's folder {self._folders[0]}, so it is not read; "
-                "if you trust it, say so: "
-                f"crossgate --include-from {Path(real).parent}, or {INCLUDE_FROM} in the "
-                "environment",
-                index=1,
-            )
+        target, real = self._beside(words, name, index=1)
         if real in self._known:
             chain = [each.real for each in self._including]
             if real in chain:
@@ -146,6 +146,41 @@ class Source:
             if error.place is not None:
                 raise
             raise words.error(error.message, index=1) from None
+
+    def _beside(self, words: Words, name: str, index: int) -> tuple[Path, str]:
+        """Return the path of a file that a line names, as it is named here and in truth. Raises
+        `PlanError`, at a word, for one that lies where nothing is read from.
+        """
+        target = named_beside(words.line.file, name)
+        real = os.path.realpath(target)
+        if not any(Path(real).is_relative_to(folder) for folder in self._folders):
+            raise words.error(
+                f"{target} lies outside the plan's folder {self._folders[0]}, so it is not read; "
+                "if you trust it, say so: "
+                f"crossgate --include-from {Path(real).parent}, or {INCLUDE_FROM} in the "
+                "environment",
+                index=index,
+            )
+        return target, real
+
+    def _table(self, line: Line) -> None:
+        """Read the table of `group NAME from "FILE"`."""
+        words = Words(line)
+        name = table_of(line)
+        target, _ = self._beside(words, name, index=3)
+        if not target.name.lower().endswith(SUFFIXES):
+            raise words.error(
+                f"a group is read from a table whose name ends in {', '.join(SUFFIXES)}", index=3
+            )
+        named = str(target)
+        try:
+            self.tables[named] = (
+                self._instead[named]
+                if named in self._instead
+                else read_bytes(target, included=True)
+            )
+        except PlanError as error:
+            raise words.error(error.message, index=3) from None
 
     def _lines(self, path: Path, text: str) -> Iterator[Line]:
         """Yield the lines that are not blank and not only a comment, with escapes for what would
@@ -185,6 +220,36 @@ class Source:
                 self.errors.append(
                     PlanError(message, place=Place(file, line.number), source=line.text, column=1)
                 )
+
+
+_INCLUDES = re.compile(rb'^include[ \t]+"([^"\n]*)"', re.MULTILINE)
+
+
+def not_included(plans: Sequence[Path]) -> list[Path]:
+    """Return those of some plan files that none of the others includes."""
+    included = set[str]()
+    for each in plans:
+        try:
+            data = read_bytes(each, included=True)
+        except PlanError:
+            continue
+        names = (match[1].decode("utf-8", "replace") for match in _INCLUDES.finditer(data))
+        included.update(os.path.realpath(named_beside(str(each), name)) for name in names)
+    return [each for each in plans if os.path.realpath(each) not in included]
+
+
+def named_beside(file: str, name: str) -> Path:
+    """Return the path of a file that a line of another one names."""
+    return Path(os.path.normpath(Path(file).parent / name))
+
+
+def table_of(line: Line) -> str:
+    """Return the name of the table that a group's line reads its addresses from, "" for none."""
+    words = line.text.split(None, 3)
+    if words[0] != "group" or words[2:3] != ["from"] or words[3:4] == []:
+        return ""
+    name = next(iter(split_words(words[3])), "")
+    return name[1:].removesuffix('"') if name.startswith('"') else ""
 
 
 class _File:

@@ -15,6 +15,7 @@ from crossgate.core.model.errors import Place, PlanError, unknown
 from crossgate.core.model.network import Route
 from crossgate.core.model.plan import Plan
 from crossgate.language.draft import Draft
+from crossgate.language.source import table_of
 
 
 class Members(StrEnum):
@@ -57,6 +58,11 @@ def _place_of(plan: Plan, kind: Members, name: str) -> Place:
     known: Mapping[str, object] = plan.groups if kind is Members.GROUP else plan.services
     if name not in known:
         raise PlanError(unknown(kind, name, list(known)))
+    if kind is Members.SERVICE and plan.services[name].source:
+        raise PlanError(
+            f"{name} is a ready one (line {plan.line_of(plan.services[name].place)}); write one of "
+            f"your own: service NAME {name}, tcp/8443"
+        )
     return plan.groups[name].place if kind is Members.GROUP else plan.services[name].place
 
 
@@ -65,10 +71,16 @@ def _members(draft: Draft, place: Place) -> list[str]:
     out of it.
     """
     line = draft.line(place)
+    if table := table_of(line):
+        raise PlanError(
+            f"its members are those of {table} (line {draft.plan.line_of(place)}); edit the table"
+        )
     words = line.words()
     text = line.text[words[2].start : words[-1].end]
     if " but " in f" {text} ":
-        raise PlanError(f"line {place.line} leaves members out (but), so edit it by hand")
+        raise PlanError(
+            f"line {draft.plan.line_of(place)} leaves members out (but), so edit it by hand"
+        )
     return [each.strip() for each in text.split(",") if each.strip()]
 
 
@@ -85,11 +97,7 @@ def add_statement(draft: Draft, text: str, beside: Sequence[Place]) -> str:
     """
     if not text.strip() or "\n" in text:
         raise PlanError("a statement is one line")
-    here = [each for each in beside if each.file == draft.plan.files[0]] or list(beside)
-    if here:
-        draft.after(here[-1], text)
-    else:
-        draft.append("", text)
+    draft.beside(beside, text)
     return text
 
 
@@ -158,14 +166,20 @@ def _leads_to(route: Route) -> str:
 
 
 def claim_at(plan: Plan, where: str) -> Promise:
-    """Return the claim in a line, `LINE` of the plan's own file or else of an included one, or
-    `FILE:LINE`. Raises `PlanError`.
+    """Return the claim in a line, `LINE` of the plan's own file or else of the only included one
+    that has a claim there, or `FILE:LINE`. Raises `PlanError`.
     """
-    file, colon, line = where.rpartition(":")
-    found = [each for each in plan.expectations if line == str(each.place.line)]
-    own = [each for each in found if each.place.file == (file if colon else plan.files[0])]
-    if not own and (colon or not found):
-        lines = ", ".join(str(each.place.line) for each in plan.expectations[:3])
+    found = [
+        each
+        for each in plan.expectations
+        if where in (plan.line_of(each.place), str(each.place.line), str(each.place))
+    ]
+    own = [each for each in found if where != str(each.place.line)] or [
+        each for each in found if each.place.file == plan.files[0]
+    ]
+    if not own and len(found) != 1:
+        known = found or plan.expectations[:3]
+        lines = ", ".join(plan.line_of(each.place) for each in known)
         mend = f"; there is one in lines {lines} and so on" if lines else ""
         raise PlanError(f"no expect or keep line stands in {where}{mend}")
     return (own or found)[0]

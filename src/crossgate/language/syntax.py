@@ -65,6 +65,7 @@ STATEMENTS = {
         Row("gateway", topology.gateway, gateway_cells, commas=True),
         Row("host", topology.host, host_cells, Space.NAMES),
         Row("group", named_sets.group, group_cells, Space.NAMES, finish=_sets),
+        Row("use", named_sets.use),
         Row("service", named_sets.service, named_cells, Space.SERVICES, finish=_services),
         Row("window", times.window, named_cells, Space.WINDOWS, commas=True),
         Row("list", entries.access_list, space=Space.LISTS, block=entries.LIST_LINES),

@@ -40,9 +40,7 @@ def write_twin(draft: Draft, access_list: AccessList, name: str, placed: bool) -
     empty = edits.empty_list(name, access_list.kind, family)
     lines, left = [], []
     for entry in access_list.entries:
-        text = f"{'off ' * entry.off}{entry.text}" + (
-            f' "{entry.comment}"' if entry.comment else ""
-        )
+        text = f"{'off ' * entry.off}{entry.text}{entry.said}"
         try:
             edits.given_entry(draft, empty, text)
         except PlanError as error:
@@ -71,7 +69,7 @@ def write_twin(draft: Draft, access_list: AccessList, name: str, placed: bool) -
     body = [f"    {number} {text}" for number, text in (*head, *lines)]
     if name in draft.plan.lists:
         raise PlanError(
-            f"there is a list {name} already (line {draft.plan.lists[name].place.line}); give the "
+            f"there is a list {name} already (line {draft.plan.line_of(draft.plan.lists[name].place)}); give the "
             "twin another name"
         )
     edits.header_given(name, access_list.kind, family.word)

@@ -45,7 +45,7 @@ def _outsides(plan: Plan, complain: Complain) -> Iterator[PlanError]:
     rest = [segment for segment in outsides if not segment.prefixes]
     for later in rest[1:]:
         message = (
-            f"{later.name} and {rest[0].name} (line {rest[0].place.line}) have no prefixes, and "
+            f"{later.name} and {rest[0].name} (line {plan.line_of(rest[0].place)}) have no prefixes, and "
             "only one outside can be all the rest; "
             f"write what {later.name} has: outside {later.name} PREFIX..."
         )
@@ -88,7 +88,7 @@ def _left_out(plan: Plan, complain: Complain) -> Iterator[PlanError]:
     for on, address, place in own:
         if plan.segments[on].leaves_out(address):
             message = (
-                f"{address} is left out of {on} (line {plan.segments[on].place.line}); "
+                f"{address} is left out of {on} (line {plan.line_of(plan.segments[on].place)}); "
                 "write a subnet for it, or leave less out"
             )
             yield complain(place, str(address), message)
@@ -112,7 +112,7 @@ def _overlapping(segments: list[Segment], plan: Plan, complain: Complain) -> Ite
                 else "a broadcast domain has its own prefix"
             )
             message = (
-                f"{later.name} and {earlier.name} (line {earlier.place.line}) both have "
+                f"{later.name} and {earlier.name} (line {plan.line_of(earlier.place)}) both have "
                 f"{block}; {own}"
             )
             yield complain(later.place, later.name, message)
@@ -241,7 +241,7 @@ def _isolated(plan: Plan, complain: Complain) -> Iterator[PlanError]:
         port = None if switch is None else switch.ports.get(end.part)
         if port is not None and port.isolated:
             message = (
-                f"{end} is isolated (line {port.place.line}), and a device is behind it, "
+                f"{end} is isolated (line {plan.line_of(port.place)}), and a device is behind it, "
                 "which all are to reach; take isolated out there"
             )
             yield complain(place, str(end), message)

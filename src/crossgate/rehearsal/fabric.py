@@ -189,7 +189,7 @@ class Fabric:
 
     def state(self) -> State:
         """Return the state of the plan's conditions now, of conversations without TLS."""
-        if self._state is None or (self._plan.windows and self._now - self._looked >= 1):
+        if self._state is None or (self._plan.every_window and self._now - self._looked >= 1):
             self._looked = self._now
             state = self._plan.state_at(When(self._clock()))
             if state != self._state:

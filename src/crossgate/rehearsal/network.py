@@ -451,7 +451,7 @@ def _send(client: socket.socket, said: dict[str, Any]) -> None:
 
 def _stamps(plan: Plan) -> dict[str, tuple[int, int] | None]:
     found: dict[str, tuple[int, int] | None] = {}
-    for each in plan.files:
+    for each in plan.sources:
         try:
             status = os.stat(each)
             found[each] = status.st_mtime_ns, status.st_size

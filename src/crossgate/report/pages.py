@@ -16,7 +16,8 @@ from typing import Any, NamedTuple
 
 from crossgate.core.answers.verify import Verified
 from crossgate.core.conversation.verdict import Verdict
-from crossgate.core.model.accesslist import AnyList, DeciderKey, line_name
+from crossgate.core.model.accesslist import AnyEntry, AnyList, DeciderKey, line_name
+from crossgate.core.model.dated import dated
 from crossgate.core.model.finding import Acceptance, Finding, Severity
 from crossgate.core.model.plan import Plan
 from crossgate.draw.canvas import part_id
@@ -147,7 +148,7 @@ def _list_part(
                 entry is not None and entry.off,
                 str(action),
                 text,
-                "" if entry is None else entry.comment,
+                "" if entry is None else _told(entry),
                 hits.get(DeciderKey(access_list.name, number), 0),
                 own,
             )
@@ -161,6 +162,11 @@ def _list_part(
         tuple(lines),
         tuple(each for each in findings if each.entry is None),
     )
+
+
+def _told(entry: AnyEntry) -> str:
+    """Return who answers for an entry, and its comment."""
+    return "; ".join(filter(None, [f"for {entry.owner}" if entry.owner else "", entry.comment]))
 
 
 def grid_part(
@@ -246,6 +252,7 @@ def page(report: Report) -> str:
         files=[*map(handed_on, report.plan.files)],
         handed_on=handed_on,
         line_name=line_name,
+        dated=dated(report.plan),
         style=style,
         script=script,
         policy=f"{policy}; base-uri 'none'; form-action 'none'",

@@ -55,7 +55,7 @@ def lines(plan: Plan, audited: Audited) -> Iterator[str]:
         )
     for finding, line in audited.accepted:
         yield quiet(
-            f'accepted in line {line.place.line}: {finding.name}{where(finding)}, "{line.reason}"'
+            f'accepted in line {plan.line_of(line.place)}: {finding.name}{where(finding)}, "{line.reason}"'
         )
 
 

@@ -147,7 +147,7 @@ def impact_lines(new: Plan, impact: Impact, view: View = SCREEN) -> Iterator[str
             if turned.now.held
             else word("failed", bold=True, shown="breaks")
         )
-        yield f"{mark}  {quiet(str(expectation.place.line))}  {expectation.text}"
+        yield f"{mark}  {quiet(new.line_of(expectation.place))}  {expectation.text}"
         if not turned.now.held:
             yield from folded(turned.now.why, 4)
     if len(turns) > len(first):

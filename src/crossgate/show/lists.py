@@ -12,14 +12,15 @@ from typing import Any
 from crossgate.core.answers.why import Why
 from crossgate.core.conversation.opening import service_label
 from crossgate.core.lists.taken import Taken
-from crossgate.core.model.accesslist import AccessList, AnyEntry, AnyList, Kind
+from crossgate.core.model.accesslist import AccessList, AnyEntry, AnyList, Kind, line_name
 from crossgate.core.model.address import Addresses, Family
+from crossgate.core.model.dated import dated
 from crossgate.core.model.ethernet import EthernetList, format_mac, looks_like_mac
 from crossgate.core.model.iana import MISTAKEN
 from crossgate.core.model.network import PointKind
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import Service
-from crossgate.core.model.window import open_at
+from crossgate.core.model.window import is_past, open_at
 from crossgate.core.wording.list_sentences import list_sentences
 from crossgate.core.wording.sentences import DOES
 from crossgate.core.wording.sets import Wording
@@ -44,7 +45,7 @@ def lines(
     `hits` is the list's tally by entry number, None for the otherwise line; empty when nothing is
     counted. `taken` is what lines above take of some entries.
     """
-    opened = open_at(plan.windows.values(), at)
+    opened = open_at(plan.every_window.values(), at)
     yield from _head(plan, access_list)
     wording = Wording(plan) if taken else None
     rows = [
@@ -56,7 +57,7 @@ def lines(
         # Notes stand by line and entries by number: an entry written further up is shown where it
         # is read.
         lowest = max(lowest, entry.place.line)
-        rows.append((lowest, _entry_row(entry, opened, hits)))
+        rows.append((lowest, _entry_row(entry, at, opened, hits)))
         if wording is not None and entry.number in taken:
             rows += [
                 (lowest, ["", "", *[""] * bool(hits), quiet(told)])
@@ -86,7 +87,7 @@ def worded_lines(
     """
     yield from _head(plan, access_list)
     yield from (f"  {quiet(f'note: {note.text}')}" for note in access_list.notes)
-    comments = {each.number: f'  "{each.comment}"' for each in access_list.entries if each.comment}
+    comments = {each.number: f" {each.said}" for each in access_list.entries if each.said}
     yield from columns(
         (
             [
@@ -102,7 +103,8 @@ def worded_lines(
 def _head(plan: Plan, access_list: AnyList[Any]) -> Iterator[str]:
     """Yield what a list is, where it is written, and where it stands."""
     head = f"list {strong(access_list.name)}  {access_list.kind} {access_list.about}"
-    yield f"{head}  {quiet(str(access_list.place))}"
+    dated = f"  until {access_list.until}" if access_list.until else ""
+    yield f"{head}{dated}{_owner(access_list.owner)}  {quiet(str(access_list.place))}"
     placements = [
         placement for placement in plan.every_placement if placement.access_list == access_list.name
     ]
@@ -166,7 +168,7 @@ def _tally(hits: Mapping[int | None, int], number: int | None) -> list[str]:
 
 
 def _entry_row(
-    entry: AnyEntry, opened: frozenset[str], hits: Mapping[int | None, int]
+    entry: AnyEntry, at: datetime, opened: frozenset[str], hits: Mapping[int | None, int]
 ) -> list[str]:
     state = (
         "off"
@@ -175,6 +177,8 @@ def _entry_row(
         if entry.window is None
         else "open"
         if entry.window in opened
+        else "over"
+        if is_past(entry.until, at)
         else "shut"
     )
     text = leading_word(entry.text) if entry.is_awake(opened) else quiet(entry.text)
@@ -183,8 +187,32 @@ def _entry_row(
         str(entry.number),
         alert(state) if state else "",
         *_tally(hits, entry.number),
-        text + comment,
+        text + _owner(entry.owner) + comment,
     ]
+
+
+def _owner(name: str) -> str:
+    """Return who answers for a line, "" for nobody."""
+    return quiet(f"  for {name}") if name else ""
+
+
+def dated_lines(plan: Plan, at: datetime) -> Iterator[str]:
+    """Yield the lines with a last day, the earliest first."""
+    rows = [
+        [
+            alert(str(each.until)) if is_past(each.until, at) else str(each.until),
+            "over" if is_past(each.until, at) else "",
+            quiet(plan.line_of(each.place)),
+            "" if each.entry is None else line_name(each.access_list or "", each.entry),
+            leading_word(each.text),
+            each.owner,
+        ]
+        for each in dated(plan)
+    ]
+    kept = [column for column in range(6) if any(row[column] for row in rows)]
+    yield from columns([[row[column] for column in kept] for row in rows])
+    if not rows:
+        yield "no entry, list or claim has a last day; an entry gets one by: until 2027-03-31"
 
 
 def _meanings(access_list: AnyList[Any]) -> dict[str, str]:

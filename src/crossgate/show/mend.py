@@ -6,11 +6,12 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 
+from crossgate.core.model.plan import Plan
 from crossgate.language.mending import Mend, Mendable
 from crossgate.show.console import alert, count, folded, quiet, strong, word
 
 
-def mend_lines(found: Sequence[Mendable]) -> Iterator[str]:
+def mend_lines(plan: Plan, found: Sequence[Mendable]) -> Iterator[str]:
     """Yield everything that is not right with its mends."""
     if not found:
         yield (
@@ -21,7 +22,7 @@ def mend_lines(found: Sequence[Mendable]) -> Iterator[str]:
     for number, each in enumerate(found):
         if number:
             yield ""
-        yield f"{strong(each.what)}  {quiet(f'line {each.place.line}')}"
+        yield f"{strong(each.what)}  {quiet(f'line {plan.line_of(each.place)}')}"
         yield from folded(each.why, 4)
         for letter, mend in zip("abcdefgh", each.mends, strict=False):
             for index, step in enumerate(mend.said):
@@ -32,9 +33,9 @@ def mend_lines(found: Sequence[Mendable]) -> Iterator[str]:
             yield from folded(alert("no edit is found: ") + each.reason, 4)
 
 
-def in_a_line(found: Mendable) -> str:
+def in_a_line(plan: Plan, found: Mendable) -> str:
     """Say in one line what mends something first, or why nothing does."""
-    head = f"{quiet(f'{found.place.line:>5}')}  {found.what}: "
+    head = f"{quiet(f'{plan.line_of(found.place):>5}')}  {found.what}: "
     if not found.mends:
         return head + alert("no edit is found: ") + found.reason
     more = len(found.mends) - 1

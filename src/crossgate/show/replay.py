@@ -5,6 +5,7 @@ line of the lists decided.
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
+from datetime import datetime, timedelta
 from typing import Any, NamedTuple
 
 from crossgate.core.answers.replay import ListReplay, Replay
@@ -15,6 +16,7 @@ from crossgate.core.model.address import Address
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import format_ports, join_ports
 from crossgate.core.model.tls import VERSIONS, suite_name
+from crossgate.core.model.window import Period
 from crossgate.core.traffic.rates import Rates
 from crossgate.formats.readers.names import Column
 from crossgate.formats.readers.traffic import Told, hellos_of
@@ -29,9 +31,10 @@ def replay_lines(
     where: str | None,
     top: int,
     verdict: str | None = None,
+    users: int | None = None,
 ) -> Iterator[str]:
     """Yield the whole answer for one plan; with the name of the column that says what a device
-    decided, how that differs.
+    decided, how that differs; with `users`, so many of those who use each line most.
     """
     yield from read_lines(told, replay)
     yield from _when(replay, zone, where)
@@ -46,9 +49,91 @@ def replay_lines(
     if verdict is not None:
         yield ""
         yield from _said(replay, verdict, top)
+    if replay.by is not None:
+        yield ""
+        yield from _stretches(replay, top)
+    if users is not None:
+        yield ""
+        yield from _users(replay, users)
     yield from _nowhere(replay, top)
     yield from _tls(plan, told, top)
     yield from _lists(replay)
+
+
+def _users(replay: Replay, top: int) -> Iterator[str]:
+    """Yield who uses each permitting line most."""
+    yield strong("who uses what is permitted most") + quiet(", by packets, on the way there")
+    for decider, sums in replay.used().items():
+        action = "" if decider.entry is None else f"  {decider.entry.text}"
+        yield f"  {decider.name}{quiet(action)}"
+        yield from (f"  {line}" for line in _sorts(replay.network.plan, sums, top, bare=True))
+
+
+_BARS = " ▁▂▃▄▅▆▇█"
+"""From nothing to the most of a row, in eight steps."""
+_MOST_STRETCHES = 400
+
+
+def _stretches(replay: Replay, top: int) -> Iterator[str]:
+    """Yield what began in each hour or day, by verdict, and when the lines decided that did
+    most.
+    """
+    found = dict(sorted(replay.sums.stretches.items()))
+    verdicts = [
+        each for each in (*Verdict, None) if any(each in one.verdicts for one in found.values())
+    ]
+    how = "%a %Y-%m-%d %H:%M" if replay.by is Period.HOUR else "%a %Y-%m-%d"
+    yield strong(f"by {replay.by}") + quiet(", conversations by when they began")
+    rows = [["", *(str(each or "nowhere") for each in verdicts)]]
+    for begins, stretch in found.items():
+        sums = [stretch.verdicts.get(each) for each in verdicts]
+        rows.append(
+            [f"{begins:{how}}", *(f"{each.conversations:,}" if each else "-" for each in sums)]
+        )
+    yield from columns(_right(rows, range(1, len(verdicts) + 1)), indent=2)
+    every = _filled(found, replay.by)
+    if len(every) > _MOST_STRETCHES:
+        return
+    totals: dict[tuple[int, int], int] = {}
+    for stretch in found.values():
+        for line, (_, packets) in stretch.lines.items():
+            totals[line] = totals.get(line, 0) + packets
+    most = sorted(totals, key=lambda line: (-totals[line], line))[: 2 * top]
+    lists = replay.tracer.asked.lists
+    yield ""
+    yield strong(f"lines by {replay.by}") + quiet(
+        f", packets, from {every[0]:{how}} to {every[-1]:{how}}; a full bar is the most of a line"
+    )
+    rows = []
+    for number, place in most:
+        own = lists[number]
+        entry = own.entries[place] if place < len(own.entries) else None
+        values = [
+            found[each].lines.get((number, place), (0, 0))[1] if each in found else 0
+            for each in every
+        ]
+        highest = max(values) or 1
+        bars = "".join(_BARS[-(-each * (len(_BARS) - 1) // highest)] for each in values)
+        rows.append([Decider(own, entry).name, f"{sum(values):,}", f"|{bars}|", f"{highest:,}"])
+    yield from columns(_right([["", "all", "", "most"], *rows], (1, 3)), indent=2)
+    if len(totals) > len(most):
+        yield quiet(f"  and {count(len(totals) - len(most), 'more line')}; --top shows more")
+
+
+def _right(rows: Sequence[Sequence[str]], numbers: Iterable[int]) -> list[list[str]]:
+    """Return rows with some columns set to the right, as numbers are."""
+    widths = {column: max(len(row[column]) for row in rows) for column in numbers}
+    return [[cell.rjust(widths.get(at, 0)) for at, cell in enumerate(row)] for row in rows]
+
+
+def _filled(found: Iterable[datetime], by: Period | None) -> list[datetime]:
+    """Return the hours or days from the first to the last, those of nothing too."""
+    step = timedelta(hours=1) if by is Period.HOUR else timedelta(days=1)
+    begins = sorted(found)
+    every = begins[:1]
+    while every and every[-1] < begins[-1] and len(every) <= _MOST_STRETCHES:
+        every.append(every[-1] + step)
+    return every
 
 
 def _said(replay: Replay, column: str, top: int) -> Iterator[str]:
@@ -121,7 +206,7 @@ def read_lines(told: Sequence[Told], replay: Replay | None) -> Iterator[str]:
         noun = "frame" if each.capture else "record"
         yield (
             f"{each.path}: {count(each.rows, noun)} "
-            f"{quiet('(' + (each.kind if each.capture else each.kind + ' table') + ')')}"
+            f"{quiet('(' + _WHAT.get(each.kind, each.kind + ' table') + ')')}"
         )
         yield from (f"  {line}" for line in _unused(each))
     if replay is not None and replay.again:
@@ -133,6 +218,10 @@ def read_lines(told: Sequence[Told], replay: Replay | None) -> Iterator[str]:
         yield alert(
             f"  {count(replay.backwards, 'row')} came after a later one: times run backwards"
         )
+
+
+_WHAT = {"capture": "capture", "log": "lines of a log", "ipfix": "IPFIX messages"}
+"""What files of a kind are, but for tables."""
 
 
 def _unused(told: Told) -> Iterator[str]:
@@ -152,6 +241,18 @@ def _unused(told: Told) -> Iterator[str]:
                 yield line if kind == "other" else alert(line)
         if told.capture.broken:
             yield alert(f"reading ended before the file did, at {told.capture.broken}")
+    if told.messages is not None:
+        missing, sets = told.messages.missing, told.messages.untold_sets
+        if missing:
+            yield alert(
+                f"{count(missing, 'record')} {_are(missing)} missing by the sequence numbers"
+            )
+        if sets:
+            yield alert(
+                f"{count(sets, 'data set')} came before {'its' if sets == 1 else 'their'} template"
+            )
+        if told.messages.broken:
+            yield alert(f"reading ended before the file did, at {told.messages.broken}")
     if told.table is not None:
         table = told.table
         if table.empty:
@@ -294,8 +395,16 @@ def _rows(sums: Mapping[Sort, Sum]) -> dict[_Row, Sum]:
     return found
 
 
-def _sorts(plan: Plan, sums: Mapping[Sort, Sum], top: int, compared: bool = False) -> Iterator[str]:
-    """Yield the sorts of which most packets were seen, those that differ in one respect as one."""
+def _sorts(
+    plan: Plan,
+    sums: Mapping[Sort, Sum],
+    top: int,
+    compared: bool = False,
+    bare: bool = False,
+) -> Iterator[str]:
+    """Yield the sorts of which most packets were seen, those that differ in one respect as one;
+    `bare` without verdict and line.
+    """
     ordered = sorted(
         _rows(sums).items(),
         key=lambda item: (-item[1].packets, -item[1].conversations, sorted(item[0].sources)),
@@ -310,15 +419,14 @@ def _sorts(plan: Plan, sums: Mapping[Sort, Sum], top: int, compared: bool = Fals
             f"{_verdict(row.was)} -> {_verdict(row.verdict)}" if compared else _verdict(row.verdict)
         )
         line = "" if row.decider is None else row.decider.name
-        rows.append(
-            [f"{each.packets:>7,}", " to ".join(ends), _services(row.services), verdict, line]
-        )
+        told = [f"{each.packets:>7,}", " to ".join(ends), _services(row.services)]
+        rows.append(told if bare else [*told, verdict, line])
     yield from columns(rows, indent=2)
     if len(ordered) > top:
         left = sum(each.packets for _, each in ordered[top:])
         yield quiet(
-            f"  and {count(len(ordered) - top, 'more line')} of {count(left, 'packet')}; --top N "
-            "shows more"
+            f"  and {count(len(ordered) - top, 'more line')} of {count(left, 'packet')}"
+            + ("" if bare else "; --top N shows more")
         )
 
 

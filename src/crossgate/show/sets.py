@@ -17,10 +17,9 @@ from crossgate.core.sets.minimise import SetLine
 from crossgate.core.wording.sentences import (
     asked_at,
     limit_names,
-    open_windows,
     packet_text,
     speaking,
-    while_open,
+    while_open_at,
 )
 from crossgate.core.wording.services import Sort
 from crossgate.core.wording.sets import Wording
@@ -331,6 +330,6 @@ def _when(plan: Plan, difference: Difference | ListDifference) -> str:
     opened = (
         ""
         if difference.moment is None
-        else f"  {while_open(open_windows(plan, difference.moment, difference.deciders))}"
+        else f"  {while_open_at(plan, difference.moment, difference.deciders)}"
     )
     return opened + beyond + spoken

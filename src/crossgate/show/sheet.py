@@ -44,7 +44,7 @@ def lines(plan: Plan, sheet: Sheet, every: bool) -> Iterator[str]:
         yield ""
         yield f"on {strong(name)}{quiet(_where(plan, name))}"
         yield from columns((each for row in rows for each in _row(row)), indent=2)
-    yield from _not_shown(sheet, every)
+    yield from _not_shown(plan, sheet, every)
 
 
 def _head(plan: Plan, sheet: Sheet) -> str:
@@ -77,7 +77,7 @@ def _seen(seen: Seen) -> str:
     return SEEN[seen] if seen is Seen.ANSWERED else alert(SEEN[seen])
 
 
-def _not_shown(sheet: Sheet, every: bool) -> Iterator[str]:
+def _not_shown(plan: Plan, sheet: Sheet, every: bool) -> Iterator[str]:
     by_reason: dict[str, list[NotShown]] = {}
     for each in sheet.not_shown:
         by_reason.setdefault(each.reason, []).append(each)
@@ -88,7 +88,7 @@ def _not_shown(sheet: Sheet, every: bool) -> Iterator[str]:
         names = [
             line_name(*each.line)
             if each.line
-            else f"line {each.claim.place.line if each.claim else 0}"
+            else f"line {plan.line_of(each.claim.place) if each.claim else 0}"
             for each in several
         ]
         shown = names if every else names[:_MOST]

@@ -17,12 +17,11 @@ MOST_NAMES = 6
 
 WAYS_TO_BEGIN = (
     "There is no plan (*.gate) in this folder. To begin:",
-    (
-        "  crossgate new FILE.gate          a plan of your own: a small one that runs, or from "
-        "tables "
-        "(--subnets, --hosts)"
-    ),
+    "  crossgate new FILE.gate          a plan of your own: a small one that runs, or from tables",
+    "                                   (--subnets, --hosts)",
     "  crossgate demo FOLDER            a full example, a ferry terminal, to look at and to change",
+    "  crossgate import ietf FILE --plan NEW.gate",
+    "                                   a plan of what a device holds, from its ietf document",
     "  crossgate --plan FILE COMMAND    a plan that lies elsewhere; or set CROSSGATE_PLAN",
 )
 

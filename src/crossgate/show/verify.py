@@ -11,6 +11,7 @@ from crossgate.core.answers.outage import Outage
 from crossgate.core.answers.verify import Verified
 from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.model.accesslist import AnyEntry, AnyList
+from crossgate.core.model.claim import Promise
 from crossgate.core.model.network import PointKind
 from crossgate.core.model.plan import Plan
 from crossgate.core.traffic.conditions import ENOUGH
@@ -26,9 +27,10 @@ def lines(
     unreached: Sequence[tuple[AnyList[Any], AnyEntry]],
     outages: Sequence[Outage] | None = None,
     full: bool = False,
+    over: Sequence[Promise] = (),
 ) -> Iterator[str]:
     """Yield the results as lines, what failed first; those that hold are only counted, unless all
-    are to be shown in `full`.
+    are to be shown in `full`. Those that are `over` were not looked at.
 
     With `outages` what fails while each part is down follows.
     """
@@ -44,7 +46,7 @@ def lines(
         )
     shown = [each for each in results if full or not each.held]
     for result in sorted(shown, key=lambda each: each.held):
-        yield from _result_lines(result)
+        yield from _result_lines(plan, result)
     if unreached and outages is None and not plan.down:
         yield from [""] * bool(shown)
         yield "No expectation reached:"
@@ -78,26 +80,35 @@ def lines(
         most = max(results, key=lambda result: result.states)
         if most.states > ENOUGH:
             yield quiet(
-                f"line {most.expectation.place.line} was looked at in {most.states:,} states of "
+                f"line {plan.line_of(most.expectation.place)} was looked at in {most.states:,} states of "
                 "the conditions on its ways"
             )
+    if over:
+        lines_of = ", ".join(plan.line_of(each.place) for each in over)
+        yield quiet(
+            f"{count(len(over), 'claim')} past {'its' if len(over) == 1 else 'their'} last day "
+            f"{'was' if len(over) == 1 else 'were'} not looked at: line{'s' * (len(over) > 1)} "
+            f"{lines_of}"
+        )
     if results and outages is not None:
         yield ""
-        yield from _outage_lines(outages)
+        yield from _outage_lines(plan, outages)
 
 
-def _result_lines(result: Verified) -> Iterator[str]:
+def _result_lines(plan: Plan, result: Verified) -> Iterator[str]:
     expectation = result.expectation
     comment = quiet(f'  "{expectation.comment}"') if expectation.comment else ""
     said = "held" if result.held else "failed" if result.answered else "open"
     mark = word(said, bold=not result.held) + " " * (6 - len(said))
-    yield from columns([[mark, quiet(f"{expectation.place.line:>4}"), expectation.text + comment]])
+    yield from columns(
+        [[mark, quiet(f"{plan.line_of(expectation.place):>4}"), expectation.text + comment]]
+    )
     if not result.held:
         yield from folded(result.why, 14)
         yield from folded(f"needed: {result.needed}", 14)
 
 
-def _outage_lines(outages: Sequence[Outage]) -> Iterator[str]:
+def _outage_lines(plan: Plan, outages: Sequence[Outage]) -> Iterator[str]:
     """Yield what fails while each part is down, then how many parts can be down without that."""
     harmless = 0
     for outage in outages:
@@ -112,7 +123,12 @@ def _outage_lines(outages: Sequence[Outage]) -> Iterator[str]:
             cut_off = result.verdict is Verdict.UNROUTABLE
             ending = ": there is no way" if cut_off else ""
             yield from columns(
-                [[quiet(f"{result.expectation.place.line:>4}"), result.expectation.text + ending]],
+                [
+                    [
+                        quiet(f"{plan.line_of(result.expectation.place):>4}"),
+                        result.expectation.text + ending,
+                    ]
+                ],
                 indent=2,
             )
             if not cut_off:

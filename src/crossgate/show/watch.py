@@ -18,7 +18,7 @@ def state_lines(plan: Plan, at: datetime, stands: tuple[int, int]) -> Iterator[s
     """Yield how a plan stands when the watch begins."""
     yield f"{_clock(at)} {strong(plan.files[0])}: {_stands(stands)}"
     yield quiet(
-        f"watching {count(len(plan.files), 'file')}; save to see what a change does, Ctrl-C ends it"
+        f"watching {count(len(plan.sources), 'file')}; save to see what a change does, Ctrl-C ends it"
     )
 
 

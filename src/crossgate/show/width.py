@@ -15,6 +15,8 @@ import sys
 from collections.abc import Iterable, Iterator, Sequence
 from itertools import zip_longest
 
+from crossgate.core.model.plaintext import columns_of
+
 CODES = re.compile(r"\x1b\[[0-9;]*m")
 """Codes that paint."""
 _RESET = "\x1b[0m"
@@ -41,20 +43,12 @@ def screen_width() -> int | None:
 
 def width(text: str) -> int:
     """Return how many columns a text takes, colour codes not counted: a wide letter takes two."""
-    return _columns_of(CODES.sub("", text))
-
-
-def _columns_of(letters: Iterable[str]) -> int:
-    if isinstance(letters, str) and letters.isascii():
-        return len(letters)
-    from rich.cells import get_character_cell_size
-
-    return sum(1 if each.isascii() else get_character_cell_size(each) for each in letters)
+    return columns_of(CODES.sub("", text))
 
 
 def _wide(letters: Iterable[_Letter]) -> int:
     """Return how many columns letters take."""
-    return _columns_of("".join(letter for letter, _ in letters))
+    return columns_of("".join(letter for letter, _ in letters))
 
 
 def _first(letters: Sequence[_Letter], room: int) -> int:
@@ -78,13 +72,13 @@ def wrapped(text: str, room: int, rest: int | None = None) -> list[str]:
     lines: list[list[_Letter]] = [[]]
     for piece in _pieces(_letters(text)):
         free = (rest if len(lines) > 1 else room) - _wide(lines[-1])
-        bare = _columns_of("".join(letter for letter, _ in piece).rstrip(" "))
+        bare = columns_of("".join(letter for letter, _ in piece).rstrip(" "))
         if bare > free and lines[-1]:
             lines.append([])
             free = rest
         if bare > free:
             piece = _shortened(piece, free)
-        while _columns_of("".join(letter for letter, _ in piece).rstrip(" ")) > free:
+        while columns_of("".join(letter for letter, _ in piece).rstrip(" ")) > free:
             count = _first(piece, free)
             lines[-1] += piece[:count]
             piece, free = piece[count:], rest

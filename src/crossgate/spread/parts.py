@@ -25,6 +25,7 @@ from crossgate.core.answers.replay import Replay
 from crossgate.core.answers.sums import Sums
 from crossgate.core.model.address import Family
 from crossgate.core.model.plan import Plan
+from crossgate.core.model.window import Period
 from crossgate.core.network.entrance import entrance
 from crossgate.core.network.ways import Network
 from crossgate.core.traffic.assembly import Arrived, conversation_digest
@@ -55,12 +56,15 @@ class Job:
     idle: int
     rows: bool
     """Whether a row for each conversation is wanted."""
+    by: Period | None = None
+    users: bool = False
+    """Whether what each line permitted is wanted."""
 
     def replay(self) -> Replay:
         """Make what replays traffic for this."""
         came_in = None if self.entered is None else entrance(self.plan, self.entered)
         other = None if self.other is None else Network(self.other)
-        return Replay(Network(self.plan), self.zone, self.idle, came_in, other)
+        return Replay(Network(self.plan), self.zone, self.idle, came_in, other, self.by, self.users)
 
 
 class Done(NamedTuple):

@@ -539,6 +539,131 @@ def test_the_other_half_of_what_is_closed_is_named(
     assert [each.fault.what.partition(", so a ping")[0] for each in findings] == told
 
 
+WITH_SEA = """
+subnet a 10.0.0.0/24
+subnet b 10.0.1.0/24
+outside sea but private
+router r
+    interface a 10.0.0.1/24 on a
+    interface b 10.0.1.1/24 on b
+    interface up 203.0.113.2/30 on sea
+    route default via 203.0.113.1
+host k 10.0.1.5
+list f extended ipv4
+    {}
+place f {} on r.{}
+"""
+
+
+@pytest.mark.parametrize(
+    ("lines", "place", "told"),
+    [
+        (["deny domain a to any", "permit ip any to any"], ("inbound", "a"), ["names-round 10"]),
+        # Only what goes outside, where it does, and where some line lets the way round by.
+        (["deny domain a to b", "permit ip any to any"], ("inbound", "a"), []),
+        (["deny domain any to any", "permit ip any to any"], ("inbound", "up"), []),
+        (
+            [
+                "deny domain a to any",
+                "deny tcp/853 a to any",
+                "deny udp/853 a to any",
+                "permit ip any to any",
+            ],
+            ("inbound", "a"),
+            [],
+        ),
+        (["deny ip a to any", "permit ip any to any"], ("inbound", "a"), []),
+        (["deny tcp/1-2000 a to any", "permit ip any to any"], ("inbound", "a"), []),
+        (
+            ["permit domain a to k", "deny udp a to any", "permit ip any to any"],
+            ("inbound", "a"),
+            [],
+        ),
+        (["deny tcp/443 a to any", "permit tcp/8080 a to k"], ("inbound", "a"), []),
+        (
+            ["deny tcp/443 a to any", "permit tcp/8080 a to any"],
+            ("inbound", "a"),
+            ["proxy-round 10"],
+        ),
+        # Once a list and way, at the first line that is got round.
+        (
+            ["deny smtp k to any", "deny smtp any to any", "permit tcp/465 any to any"],
+            ("outbound", "up"),
+            ["mail-round 10"],
+        ),
+        (["deny tcp/22 a to k", "permit tcp/23 a to k"], ("inbound", "a"), ["management-round 10"]),
+        (["deny tcp/23 a to k", "permit tcp/22 a to k"], ("inbound", "a"), []),
+        (
+            ["deny udp/161 a to k", "permit udp/162 a to k"],
+            ("inbound", "a"),
+            ["management-round 10"],
+        ),
+        (["permit tcp/21 a to k"], ("inbound", "a"), ["second-connection 10"]),
+        (["permit tcp/21 a to k", "permit tcp/1024- a to k"], ("inbound", "a"), []),
+        (
+            ["permit tcp/21 a to k", "permit tcp/1025- a to k"],
+            ("inbound", "a"),
+            ["second-connection 10"],
+        ),
+        (["permit tcp/1-100 a to k"], ("inbound", "a"), []),
+        (["permit tcp/21 k to a"], ("inbound", "a"), []),
+        (["permit udp/5060 a to any"], ("inbound", "a"), ["second-connection 10"]),
+    ],
+)
+def test_ways_round_are_told_where_a_list_leaves_them_open(
+    plan_of: Read, lines: list[str], place: tuple[str, str], told: list[str]
+) -> None:
+    plan = plan_of(WITH_SEA.format("\n    ".join(lines), *place))
+    found = [
+        f"{each.name} {each.entry}"
+        for each in audit(Session(plan), NOW).findings
+        if each.name.endswith("-round") or each.name == "second-connection"
+    ]
+    assert found == told
+
+
+@pytest.mark.parametrize(
+    ("outside", "lines", "sources"),
+    [
+        ("sea but private", ["permit tcp/80 any to k"], "127.0.0.0/8, 169.254.0.0/16, private"),
+        # What an outside may have, as far as the plan says, is not bogus there.
+        ("sea", ["permit tcp/80 any to k"], "127.0.0.0/8, 169.254.0.0/16"),
+        (
+            "sea 203.0.113.0/24",
+            ["permit tcp/80 any to k"],
+            "127.0.0.0/8, 169.254.0.0/16, private",
+        ),
+        (
+            "sea 203.0.113.0/24 10.9.0.0/16",
+            ["permit tcp/80 any to k"],
+            "127.0.0.0/8, 169.254.0.0/16, 172.16.0.0/12, 192.168.0.0/16, 100.64.0.0/10",
+        ),
+        (
+            "sea but private",
+            ["deny ip private to any", "permit tcp/80 any to k"],
+            "127.0.0.0/8, 169.254.0.0/16",
+        ),
+        ("sea but private", ["permit tcp/80 198.51.100.0/24 to k"], ""),
+        ("sea but private", ["permit tcp/80 any to 198.51.100.7"], ""),
+        ("sea but private", ["deny ip any to k"], ""),
+    ],
+)
+def test_sources_that_nobody_out_there_has_are_told(
+    plan_of: Read, outside: str, lines: list[str], sources: str
+) -> None:
+    text = WITH_SEA.format("\n    ".join(lines), "inbound", "up")
+    plan = plan_of(text.replace("outside sea but private", f"outside {outside}"))
+    found = [each for each in audit(Session(plan), NOW).findings if each.name == "bogus-source"]
+    assert [each.beside for each in found] == ([f"ip {sources} to any"] if sources else [])
+
+
+def test_a_standard_list_is_to_deny_bogus_sources_in_its_own_form(plan_of: Read) -> None:
+    text = WITH_SEA.format("permit 198.51.100.0/24, 127.0.0.1", "inbound", "up")
+    plan = plan_of(text.replace("extended", "standard"))
+    (found,) = (each for each in audit(Session(plan), NOW).findings if each.name == "bogus-source")
+    assert "deny 127.0.0.0/8 first" in found.message
+
+
 def told(plan: Plan, name: str) -> list[str]:
     return [each.message for each in found(plan, name)]
 

@@ -80,3 +80,13 @@ def test_a_word_that_means_nothing(plan_of: Callable[[str], Plan]) -> None:
         meaning_of(plan, "10.0.1.300")
     with pytest.raises(PlanError, match=r"no interface or port mole\.9; there is mole\.7"):
         meaning_of(plan, "mole.9")
+
+
+@pytest.mark.parametrize(
+    "word", ["10.0.1.9 wild", "10.0.1.9 at 0.0.0.3", "10.0.1.9 wild 0.0.0.3 4"]
+)
+def test_words_behind_an_address_that_are_no_mask_are_told(
+    plan_of: Callable[[str], Plan], word: str
+) -> None:
+    with pytest.raises(AddressError, match="write ADDRESS wild WILDCARD or ADDRESS mask NETMASK"):
+        meaning_of(plan_of(PLAN), word)

@@ -92,6 +92,21 @@ def test_a_subnet_with_machines_is_no_way_through_while_there_is_another(plan_of
     ].count("left.users") == 2
 
 
+def test_a_first_machine_between_devices_makes_it_another_network(plan_of: Read) -> None:
+    square = SQUARE.format(up="", down="", over="", into="")
+    plain, same, other = (
+        Network(plan_of(square + more))
+        for more in ("", "host three 10.0.2.20\n", "host three 10.0.3.20\n")
+    )
+    assert same.same_addresses(plain)
+    assert not other.same_addresses(plain)
+    ways = [paths(each.plan, "10.0.1.10", "10.0.2.10") for each in (plain, other)]
+    assert ways[0] != ways[1]
+    follows = "list own extended ipv4\n    otherwise permit\nplace own outbound on host one\n"
+    followed = Network(plan_of(square + follows))
+    assert not followed.same_addresses(plain)
+
+
 def test_costs_that_are_written_go_before_what_is_on_the_subnet(plan_of: Read) -> None:
     text = (TWO_GATEWAYS + HOSTS).replace("10.0.1.2/24 on users", "10.0.1.2/24 on users cost 1")
     points = [

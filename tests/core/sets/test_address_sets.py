@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import random
+from collections.abc import Iterable
+
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -10,6 +13,7 @@ from crossgate.core.model.address import Family, Pattern, parse_addresses
 from crossgate.core.model.packet import ECHO, icmp_of
 from crossgate.core.sets.addresses import AddressSet
 from crossgate.core.sets.meaning import of_patterns
+from crossgate.core.sets.patterns import less
 from crossgate.core.sets.region import ALL_DSCP, ALL_FLAGS, ALL_PORTS, protocol_line, some_service
 
 SCATTERED = Pattern(Family.IPV4, 1, 0xFFFFFFFE)
@@ -75,3 +79,20 @@ def test_an_example_is_what_a_person_would_send(
         assert packet.icmp_code is not None
         told = packet.icmp_type << 8 | packet.icmp_code
     assert (packet.protocol, told) == (protocol, number)
+
+
+@pytest.mark.parametrize("seed", range(30))
+def test_what_is_left_without_many_prefixes(seed: int) -> None:
+    chance = random.Random(seed)
+
+    def drawn(count: int, wild: bool) -> list[Pattern]:
+        free = [(1 << chance.randrange(6)) - 1 for _ in range(count)]
+        if wild:
+            free = [each | chance.choice((0, 64, 5)) for each in free]
+        return [Pattern(Family.IPV4, chance.randrange(256) & ~each, each) for each in free]
+
+    def members(patterns: Iterable[Pattern]) -> set[int]:
+        return {value for value in range(256) for each in patterns if each.contains(value)}
+
+    own, out = drawn(20, wild=True), drawn(chance.choice((30, 40, 80)), wild=False)
+    assert members(less(own, out)) == members(own) - members(out)

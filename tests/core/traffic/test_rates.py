@@ -179,7 +179,7 @@ def test_a_replay_is_what_tracing_one_after_the_other_finds(
     replay, found = Replay(Network(plan)), dict[int, str]()
     for part in np.array_split(np.argsort(seen.last, kind="stable"), 3):
         replay._waiting = {Family.IPV4: [seen.take(part)]} if len(part) else {}
-        for told in [replay._traced(Family.IPV4)] if len(part) else []:
+        for told in replay._traced(Family.IPV4) if len(part) else ():
             ports = told.seen.packets.source_port.tolist()
             found.update(
                 zip(

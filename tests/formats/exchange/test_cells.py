@@ -20,10 +20,11 @@ from crossgate.formats.exchange.asked import Given
 from crossgate.formats.exchange.entry_table import COLUMNS
 from crossgate.formats.exchange.ietf_acl import ETHERTYPE_NAMES
 from crossgate.formats.exchange.registry import FORMATS
-from crossgate.language.beginning import Source, from_tables
+from crossgate.language.beginning import from_tables
 from crossgate.language.draft import Draft
 from crossgate.language.importing import take_in
 from crossgate.language.reader import Reading, read
+from crossgate.language.table_rows import TableRow
 from tests.formats.exchange.yang import MODULES
 
 PLAN = "subnet hall 10.64.8.0/24\nhost kiosk 10.64.8.21 on hall\n"
@@ -171,8 +172,8 @@ def test_a_cell_of_a_table_of_machines_is_one_value(
         begun = from_tables(
             Path("new.gate"),
             title,
-            [Source("s.csv", 2, {each: each for each in rows}, rows)],
-            [Source("h.csv", 2, {each: each for each in machine}, machine)],
+            [TableRow("s.csv", 2, {each: each for each in rows}, rows)],
+            [TableRow("h.csv", 2, {each: each for each in machine}, machine)],
         )
     except PlanError:
         return

@@ -433,7 +433,11 @@ def _alone(before: Plan, was: AccessList, after: Plan, now: AccessList) -> list[
     ):
         return None
     old, new = (
-        [(entry, plan.windows.get(entry.window or "")) for entry in own.entries if not entry.off]
+        [
+            (entry, plan.every_window.get(entry.window or ""))
+            for entry in own.entries
+            if not entry.off
+        ]
         for plan, own in ((before, was), (after, now))
     )
     return [entry for entry, _ in unshared(old, new, lambda each: (*each[0].meaning, each[1]))]
@@ -454,5 +458,5 @@ def _same(before: Plan, was: AccessList | None, after: Plan, now: AccessList | N
     return (
         same_lists(was, entries[0], now, entries[1])
         and all(one.window == other.window for one, other in zip(*entries, strict=True))
-        and all(before.windows[name] == after.windows[name] for name in was.windows)
+        and all(before.every_window[name] == after.every_window[name] for name in was.windows)
     )

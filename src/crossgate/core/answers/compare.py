@@ -476,11 +476,11 @@ def _states(
     """
     lists = list(before), list(after)
     windows = [
-        ("old", old.windows[name])
+        ("old", old.every_window[name])
         for name in sorted({name for each in lists[0] for name in each.windows})
     ]
     windows += [
-        ("new", new.windows[name])
+        ("new", new.every_window[name])
         for name in sorted({name for each in lists[1] for name in each.windows})
     ]
     opened: dict[tuple[State, State], datetime | None] = (

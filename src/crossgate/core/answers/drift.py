@@ -35,13 +35,15 @@ class Drift(NamedTuple):
 
 def in_force(plan: Plan, at: datetime) -> Plan:
     """Return a plan with its lists as they are at a time: without the entries whose windows are
-    shut, and with the others as if they had none.
+    shut, and with the others as if they had none; of its expectations those whose last day is not
+    over.
     """
-    opened = {str(each) for each in open_at(plan.windows.values(), at)}
+    opened = {str(each) for each in open_at(plan.every_window.values(), at)}
     return replace(
         plan,
         lists={name: _at(each, opened) for name, each in plan.lists.items()},
         frame_lists={name: _at(each, opened) for name, each in plan.frame_lists.items()},
+        expectations=plan.wanted(at),
     )
 
 

@@ -129,7 +129,7 @@ def _placed_windows(plan: Plan) -> list[Window]:
     names = {
         name for each in plan.every_placement for name in plan.every_list[each.access_list].windows
     }
-    return [plan.windows[name] for name in plan.windows if name in names]
+    return [plan.every_window[name] for name in plan.every_window if name in names]
 
 
 def _fares(trace: Trace) -> tuple[object, ...]:

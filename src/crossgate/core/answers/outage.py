@@ -69,9 +69,8 @@ def parts(plan: Plan) -> Iterator[Part]:
     ):
         if not plan.segments[interface.on].outside:
             on.setdefault(interface.on, []).append(interface.point)
-    machines = {host.on for host in plan.hosts.values()}
     for segment, points in on.items():
-        if len(points) == 2 and segment not in machines:
+        if len(points) == 2 and segment not in plan.with_machines:
             yield Part(" to ".join(map(str, points)), tuple(points))
         elif len({point.device for point in points}) > 1:
             yield from (Part(str(point), (point,)) for point in points)

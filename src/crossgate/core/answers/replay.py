@@ -7,30 +7,30 @@ begins.
 
 from __future__ import annotations
 
-from collections.abc import Hashable, Iterator
+from collections.abc import Hashable, Iterator, Sequence
 from dataclasses import replace
 from datetime import datetime, tzinfo
 from typing import Any, NamedTuple
 
 import numpy as np
 
-from crossgate.core.answers.sums import Line, Sort, Sorts, Sum, Sums
+from crossgate.core.answers.sums import Line, Sort, Sorts, Stretch, Sum, Sums
 from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.lists.index import ListIndex
-from crossgate.core.model.accesslist import AccessList, AnyList, Decider
+from crossgate.core.model.accesslist import AccessList, AnyList, Decider, DeciderKey
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.condition import State
 from crossgate.core.model.conditions import Limit, is_counted
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.packets import Indices, Marks, whole_address
 from crossgate.core.model.tls import settled
-from crossgate.core.model.window import open_at
+from crossgate.core.model.window import Period, open_at
 from crossgate.core.network.entrance import Entrance
 from crossgate.core.network.ways import Network
 from crossgate.core.traffic.asked import AskedLists
 from crossgate.core.traffic.assembly import Arrivals, Arrived, Assembler
 from crossgate.core.traffic.bulk import BulkTracer
-from crossgate.core.traffic.fates import NO_PLACE, VERDICTS, Fates, Hits
+from crossgate.core.traffic.fates import NO_PLACE, PERMITTED, VERDICTS, Fates, Hits
 from crossgate.core.traffic.rates import Rates
 from crossgate.core.traffic.run import courses_of
 from crossgate.core.traffic.seen import SECOND, Seen, decoded, joined, opened, spoken
@@ -55,7 +55,7 @@ class Clock:
     """
 
     def __init__(self, network: Network, zone: tzinfo | None) -> None:
-        self._windows = list(network.plan.windows.values())
+        self._windows = list(network.plan.every_window.values())
         self._zone = zone
         self._numbers: dict[State, int] = {}
         self.states: list[State] = []
@@ -73,6 +73,15 @@ class Clock:
         minutes, inverse = np.unique(times // _MINUTE, return_inverse=True)
         return np.array([self._state(each) for each in minutes.tolist()], np.int64)[inverse]
 
+    def stretches(self, times: Indices, by: Period) -> Iterator[tuple[datetime, Indices]]:
+        """Yield the hours or days in which some times are, in order, each with which of them."""
+        minutes, inverse = np.unique(times // _MINUTE, return_inverse=True)
+        begins = [_begin(self.wall(each * _MINUTE), by) for each in minutes.tolist()]
+        numbers = {each: number for number, each in enumerate(sorted(set(begins)))}
+        of_row = np.array([numbers[each] for each in begins], np.int64)[inverse.reshape(-1)]
+        for begin, number in numbers.items():
+            yield begin, np.flatnonzero(of_row == number)
+
     def _state(self, minute: int) -> int:
         if minute not in self._minutes:
             opened_now = open_at(self._windows, self.wall(minute * _MINUTE))
@@ -81,6 +90,11 @@ class Clock:
                 self.states.append(opened_now)
             self._minutes[minute] = number
         return self._minutes[minute]
+
+
+def _begin(moment: datetime, by: Period) -> datetime:
+    hour = moment.replace(minute=0, second=0, microsecond=0)
+    return hour if by is Period.HOUR else hour.replace(hour=0)
 
 
 class Replay:
@@ -95,10 +109,15 @@ class Replay:
         idle: int = 300 * SECOND,
         entrance: Entrance | None = None,
         other: Network | None = None,
+        by: Period | None = None,
+        users: bool = False,
     ) -> None:
-        """Make it; with the network of an `other` plan, what fares otherwise there is kept
-        apart.
+        """Make it; with the network of an `other` plan, what fares otherwise there is kept apart.
+        With `by`, sums are kept for each hour or day too, and with `users` of what each line
+        permitted.
         """
+        self._users = users
+        self.by = by
         self.network = network
         self.tracer = BulkTracer(network, entrance)
         self.other = None if other is None else BulkTracer(other, entrance)
@@ -149,7 +168,7 @@ class Replay:
             waiting = self._waiting.setdefault(family, [])
             waiting.append(ended)
             if sum(map(len, waiting)) >= _BATCH:
-                yield self._traced(family)
+                yield from self._traced(family)
 
     def rest(self) -> Iterator[Replayed]:
         """Yield the conversations that are open at the end, and those that waited for it since
@@ -158,7 +177,7 @@ class Replay:
         yield from self.open_ones()
         for several in self._rated.values():
             seen = joined(several)
-            yield self._told(seen.take(_in_order(seen)), in_order=True)
+            yield from self._told(seen.take(_in_order(seen)), in_order=True)
         self._rated = {}
 
     def waiting(self) -> dict[Family, list[Seen]]:
@@ -178,7 +197,7 @@ class Replay:
             if left is not None and len(left):
                 self._waiting.setdefault(family, []).append(left)
             if self._waiting.get(family):
-                yield self._traced(family)
+                yield from self._traced(family)
 
     def begin_again(self) -> None:
         """Forget all traffic and its sums; what was worked out of the plan is kept."""
@@ -196,7 +215,15 @@ class Replay:
         """Return what a device is said to have decided otherwise than the plan does."""
         return self.sums.said.sorts.found(self.tracer.asked.lists, compared=True)
 
-    def _traced(self, family: Family) -> Replayed:
+    def used(self) -> dict[Decider, dict[Sort, Sum]]:
+        """Return what each line permitted on the way there, by what is alike."""
+        found: dict[DeciderKey, tuple[Decider, dict[Sort, Sum]]] = {}
+        for sort, each in self.sums.users.found(self.tracer.asked.lists, compared=False).items():
+            if sort.decider is not None:
+                found.setdefault(sort.decider.key, (sort.decider, {}))[1][sort] = each
+        return dict(found.values())
+
+    def _traced(self, family: Family) -> Iterator[Replayed]:
         seen = joined(self._waiting.pop(family))
         # Limits count in the order of time: what meets one waits until all has been seen.
         rated = self._limited(self.tracer, self.clock, seen)
@@ -205,18 +232,37 @@ class Replay:
         if rated.any():
             self._rated.setdefault(family, []).append(seen.take(rated))
             seen = seen.take(~rated)
-        return self._told(seen)
+        yield from self._told(seen)
 
-    def _told(self, seen: Seen, in_order: bool = False) -> Replayed:
+    def _told(self, seen: Seen, in_order: bool = False) -> Iterator[Replayed]:
+        """Trace conversations, stretch by stretch where sums are kept by these, and add them up."""
+        if self.by is None:
+            yield self._one_told(seen, in_order)
+            return
+        for begins, rows in self.clock.stretches(seen.first, self.by):
+            hits = self.tracer.asked.hits
+            before = [Hits(each.legs.copy(), each.packets.copy()) for each in hits]
+            found = self._one_told(seen.take(rows), in_order)
+            stretch = self.sums.stretches.setdefault(begins, Stretch())
+            stretch.add(found.seen, found.fates, hits, before)
+            yield found
+
+    def _one_told(self, seen: Seen, in_order: bool) -> Replayed:
         """Trace conversations, which are in the order of time where limits count, and add them
         up.
         """
-        fates = self._fates(self.tracer, self.clock, seen, self.rates if in_order else None)
+        windows, states = self._states(
+            self.tracer, self.clock, seen, self.rates if in_order else None
+        )
+        fates = self._fates(self.tracer, seen, windows, states)
+        if self._users:
+            self._use(seen, fates, windows, states)
         other = None
         if self.other is not None and self._other_clock is not None:
-            other = self._fates(
+            beside = self._states(
                 self.other, self._other_clock, seen, self._other_rates if in_order else None
             )
+            other = self._fates(self.other, seen, *beside)
         self._sum(seen, fates)
         self.sums.said.add(seen, fates, self.tracer.places)
         if other is None or self.other is None:
@@ -239,11 +285,36 @@ class Replay:
             seen.packets, *_speaking(tracer, seen, clock.of(seen.first), clock.states)
         )
 
+    def _use(self, seen: Seen, fates: Fates, windows: Indices, states: Sequence[State]) -> None:
+        """Add what is permitted to the lines that permit it on the way there."""
+        permitted = np.flatnonzero(fates.verdict == PERMITTED)
+        packets = seen.packets.take(permitted)
+        for own, number, lines in self.tracer.met_there(packets, windows[permitted], states):
+            rows = permitted[own]
+            none = np.zeros(len(rows), np.bool_)
+            line = Fates(
+                np.full(len(rows), PERMITTED, np.int8),
+                np.full(len(rows), number, np.int32),
+                lines,
+                np.full(len(rows), NO_PLACE, np.int32),
+                ~none,
+                none,
+                none,
+            )
+            self.sums.users.add(seen.take(rows), line, [], np.arange(len(rows)))
+
     @staticmethod
-    def _fates(tracer: BulkTracer, clock: Clock, seen: Seen, rates: Rates | None) -> Fates:
+    def _states(
+        tracer: BulkTracer, clock: Clock, seen: Seen, rates: Rates | None
+    ) -> tuple[Indices, list[State]]:
+        """Return the state of each of some conversations, and all states."""
         windows, states = _speaking(tracer, seen, clock.of(seen.first), clock.states)
-        if rates is not None:
-            windows, states = _exceeding(tracer, rates, seen, windows, states)
+        return (
+            (windows, states) if rates is None else _exceeding(tracer, rates, seen, windows, states)
+        )
+
+    @staticmethod
+    def _fates(tracer: BulkTracer, seen: Seen, windows: Indices, states: Sequence[State]) -> Fates:
         return tracer.trace(seen.packets, windows, states, seen.counts[0], seen.counts[1])
 
     def _sum(self, seen: Seen, fates: Fates) -> None:

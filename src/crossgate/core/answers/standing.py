@@ -33,7 +33,8 @@ def standing(session: Session, now: datetime, late: Callable[[], bool]) -> Stand
     """
     plan, verifier = session.plan, Verifier(session)
     held = failed = 0
-    for expectation in plan.expectations:
+    wanted = plan.wanted(now)
+    for expectation in wanted:
         if late():
             break
         if verifier.verify(expectation).held:
@@ -45,11 +46,11 @@ def standing(session: Session, now: datetime, late: Callable[[], bool]) -> Stand
     return Standing(
         held,
         failed,
-        len(plan.expectations) - held - failed,
+        len(wanted) - held - failed,
         [each for each in plan.every_list.values() if each.name not in placed],
         [
             window
-            for window in plan.windows.values()
+            for window in plan.every_window.values()
             if window.name in used and not window.is_open(now)
         ],
         [(each, entry) for each in plan.every_list.values() for entry in each.entries if entry.off],

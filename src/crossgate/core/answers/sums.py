@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field
+from datetime import datetime
 from typing import Any, NamedTuple
 
 import numpy as np
@@ -272,6 +273,38 @@ class Said:
         self.sorts.include(other.sorts)
 
 
+@dataclass(slots=True)
+class Stretch:
+    """What began in a stretch of time: by verdict, None for what has no place in the plan, and how
+    often lines decided, legs and packets, by the numbers of their list and of their place in it.
+    """
+
+    verdicts: dict[Verdict | None, Sum] = field(default_factory=dict)
+    lines: dict[tuple[int, int], tuple[int, int]] = field(default_factory=dict)
+
+    def add(self, seen: Seen, fates: Fates, hits: Sequence[Hits], before: Sequence[Hits]) -> None:
+        """Add conversations, by what lines had decided before these and have decided since."""
+        for number, verdict in (*enumerate(VERDICTS), (NO_PLACE, None)):
+            rows = np.flatnonzero(fates.verdict == number)
+            if len(rows):
+                self.verdicts.setdefault(verdict, Sum()).add(seen, rows)
+        for access_list, (now, then) in enumerate(zip(hits, before, strict=True)):
+            for line in np.flatnonzero(now.legs - then.legs).tolist():
+                own = now.legs[line] - then.legs[line], now.packets[line] - then.packets[line]
+                self._include((access_list, line), int(own[0]), int(own[1]))
+
+    def include(self, other: Stretch) -> None:
+        """Add what other conversations of the same time come to."""
+        for verdict, each in other.verdicts.items():
+            self.verdicts.setdefault(verdict, Sum()).include(each)
+        for line, (legs, packets) in other.lines.items():
+            self._include(line, legs, packets)
+
+    def _include(self, line: tuple[int, int], legs: int, packets: int) -> None:
+        known = self.lines.get(line, (0, 0))
+        self.lines[line] = known[0] + legs, known[1] + packets
+
+
 @dataclass
 class Sums:
     """What some conversations come to."""
@@ -287,6 +320,8 @@ class Sums:
     sorts: Sorts = field(default_factory=Sorts)
     """What was not permitted, or with another plan what fares otherwise there."""
     said: Said = field(default_factory=Said)
+    users: Sorts = field(default_factory=Sorts)
+    """What lines permitted, by line, where that is asked for."""
     nowhere: dict[Address, int] = field(default_factory=dict)
     """Addresses that nobody in the plan can have, with the packets of their conversations."""
     first: int | None = None
@@ -294,6 +329,8 @@ class Sums:
     """When the first one began and the last one ended, in microseconds."""
     hits: list[Hits] = field(default_factory=list)
     """What the lines of each list decided, in the order of the plan."""
+    stretches: dict[datetime, Stretch] = field(default_factory=dict)
+    """The same by hour or day, by when it begins, where that is asked for."""
 
     def span(self, first: int, last: int) -> None:
         """Take in a span of time."""
@@ -309,10 +346,13 @@ class Sums:
         self.unsettled.include(other.unsettled)
         self.sorts.include(other.sorts)
         self.said.include(other.said)
+        self.users.include(other.users)
         for address, packets in other.nowhere.items():
             self.nowhere[address] = self.nowhere.get(address, 0) + packets
         if other.first is not None and other.last is not None:
             self.span(other.first, other.last)
+        for begins, stretch in other.stretches.items():
+            self.stretches.setdefault(begins, Stretch()).include(stretch)
         for own, others in zip(self.hits, other.hits, strict=True):
             own.legs += others.legs
             own.packets += others.packets

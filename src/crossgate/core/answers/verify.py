@@ -24,6 +24,7 @@ from crossgate.core.model.condition import State
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.service import ServiceError
 from crossgate.core.model.tls import hello_of, settled
+from crossgate.core.model.window import last_day
 from crossgate.core.network.address_classes import AddressClass, meant
 from crossgate.core.network.endpoints import EndpointSet, at_address, claim_ends, is_elsewhere
 from crossgate.core.network.ways import Network
@@ -385,7 +386,9 @@ class Verifier:
             for other in others
             if other != opened and hello_of(other) == hello_of(opened)
         ):
-            when = f" {while_open(sorted(each for each in opened if isinstance(each, str)))}"
+            names = sorted(each for each in opened if isinstance(each, str))
+            shut = self.network.plan.every_window.keys() - set(names)
+            when = f" {while_open(names, (each for each in shut if last_day(each)))}"
         if (
             expectation.flooding
             and self.session.tracer(opened - self.network.plan.limits).trace(conversation).verdict

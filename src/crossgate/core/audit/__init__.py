@@ -44,8 +44,8 @@ def audit(
     leave_out: Collection[str] = (),
     touched: Touched | None = None,
 ) -> Audited:
-    """Return every finding of a plan as things are at a time but for those to `leave_out`; with a
-    `focus`, of entries only those.
+    """Return every finding of a plan as things are at a time but for those to `leave_out`, errors
+    first, then in the order of the file; with a `focus`, of entries only those.
 
     Of other entries there are then the findings about traffic that is `touched`.
     """
@@ -72,11 +72,13 @@ def audit(
                 f"there is no {line.finding} in {where} to accept any more", "drop this line"
             )
             left.append(Finding("accept-unused", line.place, line.access_list, line.entry, fault))
+    severities = list(Severity)
     left.sort(
         key=lambda finding: (
+            severities.index(finding.severity),
             rank[finding.place.file],
             finding.place.line,
-            list(Severity).index(finding.severity),
         )
     )
+    accepted.sort(key=lambda each: (rank[each[1].place.file], each[1].place.line))
     return Audited(left, accepted, case.missed)

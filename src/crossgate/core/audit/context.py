@@ -113,6 +113,13 @@ class Case:
             if not entry.off and (chosen is None or entry.number in chosen)
         ]
 
+    @staticmethod
+    def whole(access_list: AnyList[AnEntry]) -> list[AnEntry]:
+        """Return all entries that are in a list: what passes beside an entry depends on others of
+        its list, which a change may have touched.
+        """
+        return [entry for entry in access_list.entries if not entry.off]
+
     def in_focus(self, access_list: AccessList, entry: Entry) -> bool:
         """Whether all about an entry is to be looked at, not only what is touched."""
         return self.focus is None or entry.number in self.focus.get(access_list.name, ())
@@ -430,8 +437,7 @@ class Case:
 
     def is_over(self, entry: Entry) -> bool:
         """Whether an entry's window has closed for good."""
-        window = None if entry.window is None else self.plan.windows[entry.window]
-        return window is not None and window.closes is not None and window.closes <= self.now
+        return self.plan.is_over(entry.window, self.now)
 
 
 def _is_meant(known: AddressClass, patterns: Sequence[Pattern]) -> bool:

@@ -12,6 +12,7 @@ from crossgate.core.model.accesslist import AccessList, Action, AnyEntry, Entry,
 from crossgate.core.model.address import everything
 from crossgate.core.model.finding import Fault, Finding
 from crossgate.core.model.service import IP, NO_QUALIFIERS
+from crossgate.core.model.window import is_past
 from crossgate.core.sets.effort import answered
 from crossgate.core.sets.frame import is_left
 from crossgate.core.sets.region import Region, every_packet
@@ -253,8 +254,8 @@ def window_never(case: Case) -> Iterator[Finding]:
     """Yield the entries whose window is over."""
     for access_list in case.plan.every_list.values():
         for entry in case.entries(access_list):
-            if case.is_over(entry):
-                window = case.plan.windows[entry.window or ""]
+            if case.is_over(entry) and not is_past(entry.until, case.now):
+                window = case.plan.every_window[entry.window or ""]
                 what = (
                     f"window {window.name} ({window.text}) is over, so the entry is never in "
                     "force again"

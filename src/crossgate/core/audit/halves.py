@@ -6,26 +6,23 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from crossgate.core.audit.beside import MOST_PORTS, does, permitted_beside, ports_of
 from crossgate.core.audit.context import Case
 from crossgate.core.audit.registry import finds
 from crossgate.core.model import iana
-from crossgate.core.model.accesslist import AccessList, Action, Decider, Entry, line_name
+from crossgate.core.model.accesslist import AccessList, Action, Decider, Entry
 from crossgate.core.model.address import Family
 from crossgate.core.model.finding import Fault, Finding
 from crossgate.core.model.packet import ECHO, TCP, UDP, icmp_of
 from crossgate.core.model.service import format_ports, protocol_name
 from crossgate.core.sets import spans as line
-from crossgate.core.sets.effort import answered
 from crossgate.core.sets.frame import PacketSet
-from crossgate.core.sets.region import ALL_FLAGS, ALL_PORTS, PROTOCOL_SHIFT, Region, entry_region
+from crossgate.core.sets.region import PROTOCOL_SHIFT, entry_region
 from crossgate.core.sets.spans import Spans
 from crossgate.core.traffic.examples import example
-from crossgate.core.wording.sentences import DOES
 
 _HTTPS = 443
 """HTTP/3 is spoken over QUIC, at the same port of UDP (RFC 9114 section 3.1)."""
-_MOST_PORTS = 1 << 10
-"""Who denies more ports than these means no service."""
 _MESSAGES = {icmp_of(family) for family in Family}
 
 
@@ -36,17 +33,17 @@ def other_half(case: Case) -> Iterator[Finding]:
     """
     for access_list in case.placed():
         ping_told = False
-        for entry in case.entries(access_list):
+        for entry in case.whole(access_list):
             region = (
                 None if entry.action is Action.PERMIT else entry_region(entry, access_list.family)
             )
             if region is None:
                 continue
             for denied, other in ((TCP, UDP), (UDP, TCP)):
-                ports = _ports(region, denied)
+                ports = ports_of(region, denied)
                 shared = (
                     line.common(ports, _spoken_over_both())
-                    if 0 < line.size(ports) <= _MOST_PORTS
+                    if 0 < line.size(ports) <= MOST_PORTS
                     else ()
                 )
                 if shared:
@@ -54,25 +51,27 @@ def other_half(case: Case) -> Iterator[Finding]:
                         ((other << PROTOCOL_SHIFT) + first, (other << PROTOCOL_SHIFT) + end)
                         for first, end in shared
                     )
-                    found = _permitted(case, access_list, entry, region, half)
+                    found = permitted_beside(case, access_list, entry, region, half)
                     if found is not None:
-                        fault = _half(denied, other, shared, found[1])
-                        yield _told(case, access_list, entry, fault, *found)
+                        fault, service = _half(denied, other, shared, found[1])
+                        yield _told(case, access_list, entry, fault, service, *found)
             if (
                 not ping_told
                 and 0
-                < line.size(_ports(region, TCP)) + line.size(_ports(region, UDP))
-                <= _MOST_PORTS
+                < line.size(ports_of(region, TCP)) + line.size(ports_of(region, UDP))
+                <= MOST_PORTS
             ):
                 request = (icmp_of(access_list.family) << PROTOCOL_SHIFT) + (
                     ECHO[access_list.family] << 8
                 )
-                found = _permitted(case, access_list, entry, region, ((request, request + 1),))
+                found = permitted_beside(
+                    case, access_list, entry, region, ((request, request + 1),)
+                )
                 if found is not None and not _is_known(found[1]):
                     ping_told = True
                     packets, decider = found
                     what = (
-                        f"ports are closed and ping is open: {_does(decider)}, so a ping that "
+                        f"ports are closed and ping is open: {does(decider)}, so a ping that "
                         "arrives tells nothing of them"
                     )
                     yield _told(
@@ -80,18 +79,10 @@ def other_half(case: Case) -> Iterator[Finding]:
                         access_list,
                         entry,
                         Fault(what, "deny ping too, or accept it"),
+                        "ping",
                         packets,
                         decider,
                     )
-
-
-def _ports(region: Region, protocol: int) -> Spans:
-    """Return the ports of a protocol that a region has."""
-    base = protocol << PROTOCOL_SHIFT
-    return line.joined(
-        (first - base, end - base)
-        for first, end in line.common(region.what, ((base, base + (1 << 16)),))
-    )
 
 
 def _spoken_over_both() -> Spans:
@@ -104,24 +95,6 @@ def _spoken_over_both() -> Spans:
     return line.joined([(_HTTPS, _HTTPS + 1), *((first, last + 1) for first, last in both)])
 
 
-def _permitted(
-    case: Case, access_list: AccessList, entry: Entry, region: Region, what: Spans
-) -> tuple[PacketSet, Decider] | None:
-    """Return packets between the ends of an entry that carry something else and that its list
-    permits while the entry is in force.
-    """
-    wanted = region._replace(what=what, flags=ALL_FLAGS, source_ports=ALL_PORTS)
-    with answered(
-        f"whether the other half of {line_name(access_list.name, entry.number)} passes", case.missed
-    ):
-        for opened in case.states(access_list):
-            if entry.in_force(opened):
-                for packets, decider in case.session.regions.of(access_list, opened).split(wanted):
-                    if decider.permits:
-                        return packets, decider
-    return None
-
-
 def _is_known(decider: Decider) -> bool:
     """Whether a line is about ICMP alone, or about all that no entry is for: who wrote it knows of
     ping.
@@ -132,22 +105,18 @@ def _is_known(decider: Decider) -> bool:
     )
 
 
-def _does(decider: Decider) -> str:
-    return (
-        f"{'the otherwise line' if decider.number is None else decider.number} "
-        f"{DOES[decider.action]} it"
-    )
-
-
-def _half(denied: int, other: int, shared: Spans, decider: Decider) -> Fault:
-    """Say that ports of one protocol are denied, and a line lets those of another one by."""
+def _half(denied: int, other: int, shared: Spans, decider: Decider) -> tuple[Fault, str]:
+    """Say that ports of one protocol are denied, and a line lets those of another one by; return
+    these as a service, too.
+    """
     ports = format_ports(tuple((first, end - 1) for first, end in shared))
     quic = " (QUIC)" if other == UDP and line.contains(shared, _HTTPS) else ""
     what = (
         f"what it denies of {protocol_name(denied)}/{ports} passes over "
-        f"{protocol_name(other).upper()}{quic}: {_does(decider)}"
+        f"{protocol_name(other).upper()}{quic}: {does(decider)}"
     )
-    return Fault(what, f"deny {protocol_name(other)}/{ports} too, or accept it")
+    service = f"{protocol_name(other)}/{ports}"
+    return Fault(what, f"deny {service} too, or accept it"), service
 
 
 def _told(
@@ -155,6 +124,7 @@ def _told(
     access_list: AccessList,
     entry: Entry,
     fault: Fault,
+    service: str,
     packets: PacketSet,
     decider: Decider,
 ) -> Finding:
@@ -167,4 +137,5 @@ def _told(
         fault,
         because,
         example(case.plan, [packets]),
+        beside=service,
     )

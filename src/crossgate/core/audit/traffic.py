@@ -59,7 +59,7 @@ are not looked for.
 def locked_out(case: Case) -> Iterator[Finding]:
     """Yield the keeps that do not hold."""
     verifier = Verifier(case.session)
-    for expectation in case.plan.expectations:
+    for expectation in case.plan.wanted(case.now):
         if expectation.keep:
             result = verifier.verify(expectation)
             if not result.answered:
@@ -304,11 +304,10 @@ def _links(plan: Plan) -> frozenset[str]:
         for device in plan.devices.values()
         for name in {each.on for each in device.interfaces.values()}
     )
-    hosts = {host.on for host in plan.hosts.values()}
     return frozenset(
         name
         for name, count in on.items()
-        if count > 1 and name not in hosts and not plan.segments[name].outside
+        if count > 1 and name not in plan.with_machines and not plan.segments[name].outside
     )
 
 

@@ -9,6 +9,7 @@ from __future__ import annotations
 from bisect import bisect_left
 from collections.abc import Iterable
 from dataclasses import dataclass, field, replace
+from datetime import date
 from enum import StrEnum
 from functools import cached_property
 from typing import Any, Generic, NamedTuple, TypeVar
@@ -21,6 +22,7 @@ from crossgate.core.model.network import Point
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.service import NO_QUALIFIERS, Qualifiers, Service
 from crossgate.core.model.tls import Hello, TlsTest, classes, hello_of, settled
+from crossgate.core.model.window import last_day
 
 MOST_NUMBER = (1 << 32) - 1
 """The largest number that a list or an entry can have: 32 bits."""
@@ -49,7 +51,7 @@ ACondition = TypeVar("ACondition", bound=Condition)
 @dataclass(slots=True, eq=False)
 class AnyEntry:
     """What an entry of any list has, never changed. `text` is the entry as written, from its action
-    on, without number and comment.
+    on, without number, `owner` (who answers for it) and comment.
 
     An entry is itself and equal to no other. It is not frozen, since that takes four times as long
     to make.
@@ -61,6 +63,7 @@ class AnyEntry:
     off: bool
     log: bool
     comment: str
+    owner: str
     text: str
     place: Place
 
@@ -76,6 +79,19 @@ class AnyEntry:
         """The name of the window that it is bound to."""
         own = self.condition(During)
         return None if own is None else own.window
+
+    @property
+    def said(self) -> str:
+        """Who answers for it and its comment, as the plan writes both behind its text, "" for
+        neither.
+        """
+        owner = f' for "{self.owner}"' if self.owner else ""
+        return owner + (f' "{self.comment}"' if self.comment else "")
+
+    @property
+    def until(self) -> date | None:
+        """The last day on which it is in force, None where it has none."""
+        return None if self.window is None else last_day(self.window)
 
     @property
     def limit(self) -> Limit | None:
@@ -260,6 +276,12 @@ class AnyList(Generic[AnEntry]):
     otherwise: Otherwise
     place: Place
     notes: tuple[Note, ...]
+    until: date | None = field(default=None, kw_only=True)
+    """The day to which it is wanted, None where it has none. It stands where it is placed until
+    somebody lifts it: a list that went by itself would let everything by.
+    """
+    owner: str = field(default="", kw_only=True)
+    """Who answers for it, "" where nobody is named."""
 
     @property
     def about(self) -> str:

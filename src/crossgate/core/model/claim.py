@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from datetime import datetime
+from datetime import date, datetime
 from enum import StrEnum
 from typing import NamedTuple
 
@@ -11,6 +11,7 @@ from crossgate.core.model.address import Family
 from crossgate.core.model.errors import Place, placeless
 from crossgate.core.model.service import FlagTest
 from crossgate.core.model.tls import Spoken
+from crossgate.core.model.window import of_window
 
 
 class Claim(StrEnum):
@@ -32,12 +33,16 @@ class Moment(NamedTuple):
 
 
 class Hours(NamedTuple):
-    """All times at which a window is open (`inside`), or all at which it is not."""
+    """All times at which a window is open (`inside`), or all at which it is not; a claim with a
+    last day is of times to its end alone (`window.until_name`).
+    """
 
     window: str
     inside: bool
 
     def __str__(self) -> str:
+        if not of_window(self.window):
+            return self.window
         return f"{'during' if self.inside else 'outside'} {self.window}"
 
 
@@ -48,7 +53,7 @@ class Expectation(NamedTuple):
     With `flooding` it speaks of what is beyond every limit of the lists on the way
     (`conditions.Limit`). With `spoken` it speaks of conversations that settle on that TLS, with
     `hours` of every time in them, and with `flags` of TCP segments with such flags that open
-    nothing.
+    nothing. It is wanted `until` the end of a day, and `owner` answers for it.
     """
 
     keep: bool
@@ -67,6 +72,8 @@ class Expectation(NamedTuple):
     spoken: Spoken | None = None
     hours: Hours | None = None
     flags: FlagTest | None = None
+    until: date | None = None
+    owner: str = ""
 
     @property
     def services(self) -> tuple[str, ...]:
@@ -101,6 +108,8 @@ class Only(NamedTuple):
     spoken: Spoken | None = None
     hours: Hours | None = None
     flags: None = None
+    until: date | None = None
+    owner: str = ""
 
     @property
     def by(self) -> None:

@@ -21,6 +21,7 @@ from crossgate.core.model.service import (
     with_qualifiers,
 )
 from crossgate.core.model.tls import Hello
+from crossgate.core.model.window import last_day, of_window
 
 SECOND, MINUTE = 1, 60
 """The stretches of time, in seconds, that a limit may count over."""
@@ -144,13 +145,15 @@ class Dscp(Condition):
 
 @dataclass(frozen=True, slots=True)
 class During(Condition):
-    """`during WINDOW`: the entry is part of its list while a window is open."""
+    """`during WINDOW`, `until DATE` or both: the entry is part of its list while a window is open,
+    to the end of a day (`window.until_name`).
+    """
 
     keyword = "during"
     window: str
 
     def __str__(self) -> str:
-        return f"during {self.window}"
+        return f"during {self.window}" if of_window(self.window) else self.window
 
     @property
     def meaning(self) -> object:
@@ -172,7 +175,9 @@ class During(Condition):
 
     def explained(self) -> str:
         """Return when the entry is in force."""
-        return f"while {self.window} is open"
+        name, until = of_window(self.window), last_day(self.window)
+        parts = [f"while {name} is open"] if name else []
+        return ", ".join([*parts, *([] if until is None else [f"until {until}"])])
 
 
 @dataclass(frozen=True, slots=True, order=True)

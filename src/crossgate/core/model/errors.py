@@ -10,6 +10,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any, NamedTuple, TypeVar
 
+from crossgate.core.model.plaintext import columns_of
+
 
 class Place(NamedTuple):
     """A line of a plan: its file, as the user named it, and the line number, from 1."""
@@ -59,6 +61,12 @@ class Instead(NamedTuple):
     text: str
 
 
+_MARGIN = "    "
+"""What stands before a line that is shown."""
+_CUT = "…"
+"""Where something of it is left out."""
+
+
 class PlanError(Exception):
     """Something a person wrote cannot be used.
 
@@ -86,6 +94,12 @@ class PlanError(Exception):
         self.width = width
 
     def __str__(self) -> str:
+        return self.told()
+
+    def told(self, room: int | None = None) -> str:
+        """Return the message with its place, the line and a marker under the words at fault; of a
+        line that is wider than the `room`, in columns, what surrounds them.
+        """
         if self.place is None:
             where = ""
         elif self.column:
@@ -94,11 +108,42 @@ class PlanError(Exception):
             where = f"{self.place}: "
         if not self.column:
             return where + self.message
+        ahead, fault, behind = self._parts()
+        if room is not None and columns_of(self.source) > room - len(_MARGIN):
+            ahead, fault, behind = _cut(ahead, fault, behind, room - len(_MARGIN))
         # Tabs are repeated before the marker, so that it stands under the word however wide they
         # are shown.
-        lead = "".join("\t" if letter == "\t" else " " for letter in self.source[: self.column - 1])
-        marker = "^" + "~" * (max(self.width, 1) - 1)
-        return f"{where}{self.message}\n    {self.source}\n    {lead}{marker}"
+        lead = "".join("\t" if each == "\t" else " " * columns_of(each) for each in ahead)
+        marker = "^" + "~" * (max(columns_of(fault), 1) - 1)
+        return f"{where}{self.message}\n{_MARGIN}{ahead}{fault}{behind}\n{_MARGIN}{lead}{marker}"
+
+    def _parts(self) -> tuple[str, str, str]:
+        """Return the line before, at and behind the words at fault."""
+        start = self.column - 1
+        end = start + max(self.width, 1)
+        return self.source[:start], self.source[start:end], self.source[end:]
+
+
+def _cut(ahead: str, fault: str, behind: str, room: int) -> tuple[str, str, str]:
+    """Return the parts of a line cut to so many columns: of what is ahead at most a half."""
+    half = room // 2
+    if columns_of(ahead) > half:
+        ahead = _CUT + _fitting(ahead[: -half - 1 : -1], half - 1)[::-1]
+    room -= columns_of(ahead)
+    if columns_of(fault) > room:
+        return ahead, _fitting(fault, room - 1) + _CUT, ""
+    room -= columns_of(fault)
+    if columns_of(behind) > room:
+        behind = _fitting(behind, room - 1) + _CUT if room else ""
+    return ahead, fault, behind
+
+
+def _fitting(text: str, room: int) -> str:
+    """Return as much of the beginning of a text as so many columns have room for."""
+    text = text[: max(room, 0)]
+    while columns_of(text) > room:
+        text = text[:-1]
+    return text
 
 
 class PlanErrors(PlanError):
@@ -108,9 +153,11 @@ class PlanErrors(PlanError):
         super().__init__("\n".join(str(error) for error in errors))
         self.errors = tuple(errors)
 
-    def __str__(self) -> str:
+    def told(self, room: int | None = None) -> str:
+        """Return all of them as they are told, and how many they are."""
         count = len(self.errors)
-        return self.message + (f"\n{count} errors" if count > 1 else "")
+        told = [each.told(room) for each in self.errors]
+        return "\n".join([*told, f"{count} errors"] if count > 1 else told)
 
 
 def nearest(name: str, known: Sequence[str]) -> str:

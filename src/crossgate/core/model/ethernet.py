@@ -219,6 +219,7 @@ class EthernetList(AnyList[EthernetEntry]):
                     each.off,
                     each.log,
                     each.comment,
+                    each.owner,
                     each.text,
                     each.place,
                     IP,

@@ -221,6 +221,57 @@ KINDS = {
         "deny the other half too, or accept it",
         "10 deny tcp/443 hall to any; 20 permit ip any to any",
     ),
+    "names-round": FindingKind(
+        Severity.NOTE,
+        (
+            "names that are denied to an outside, and asked over TLS or QUIC pass (RFC 7858, RFC "
+            "9250)"
+        ),
+        "deny domain-s too, or accept it",
+        "10 deny domain hall to any; 20 permit ip any to any",
+    ),
+    "proxy-round": FindingKind(
+        Severity.NOTE,
+        (
+            "the web that is denied to an outside, and proxies at their usual ports there pass (RFC "
+            "1928)"
+        ),
+        "deny tcp/1080,3128,8080 too, or accept it",
+        "10 deny tcp/80,443 hall to any; 20 permit ip any to any",
+    ),
+    "mail-round": FindingKind(
+        Severity.NOTE,
+        "mail that is denied to an outside, and submission there passes (RFC 6409, RFC 8314)",
+        "deny tcp/465,587 too, or accept it",
+        "10 deny smtp hall to any; 20 permit ip any to any",
+    ),
+    "management-round": FindingKind(
+        Severity.NOTE,
+        (
+            "management that is denied, and its unprotected twin passes: telnet beside ssh, http "
+            "beside https, notifications beside requests"
+        ),
+        "deny the twin too, or accept it",
+        "10 deny ssh hall to office; 20 permit ip any to any",
+    ),
+    "second-connection": FindingKind(
+        Severity.NOTE,
+        (
+            "a service that negotiates a second connection, which the same list stops: file "
+            "transfer (RFC 959), telephony (RFC 3261)"
+        ),
+        "permit the range of ports that it negotiates",
+        "10 permit ftp hall to server; otherwise deny",
+    ),
+    "bogus-source": FindingKind(
+        Severity.NOTE,
+        (
+            "a list where an outside comes in that lets by sources which nobody there has (RFC 2827, "
+            "RFC 6890)"
+        ),
+        "deny them first, or accept it",
+        "10 permit ip any to any, inbound where an outside but private comes in",
+    ),
     "spoofable": FindingKind(
         Severity.WARNING,
         (
@@ -292,6 +343,21 @@ KINDS = {
         "drop it, or move the window",
         "during regatta, which was last year",
     ),
+    "expired": FindingKind(
+        Severity.WARNING,
+        (
+            "an entry that is out of force, a list that still stands, or a claim that is not looked "
+            "at any more, since its last day is over"
+        ),
+        "move the day, or drop the line",
+        "10 permit ssh any to duty until 2026-10-31",
+    ),
+    "expires-soon": FindingKind(
+        Severity.NOTE,
+        "an entry, a list or a claim whose last day comes within thirty days",
+        "move the day if it is wanted longer",
+        "10 permit ssh any to duty until 2026-12-24",
+    ),
     "accept-unused": FindingKind(
         Severity.NOTE,
         "an accept line that no finding needs",
@@ -317,6 +383,12 @@ MENDED = frozenset(
         "spoofable",
         "icmp6-needed",
         "neighbour-blocked",
+        "bogus-source",
+        "other-half",
+        "names-round",
+        "proxy-round",
+        "mail-round",
+        "management-round",
         "one-family",
         "out-of-order",
     )
@@ -350,6 +422,10 @@ class Finding(NamedTuple):
     """Where what an entry asks for comes by, that stands where nothing of it does."""
     instead: tuple[tuple[str, str], ...] = ()
     """Words of an entry, each with what it is to ask for instead."""
+    beside: str = ""
+    """The service to be denied beside what an entry denies, as an entry names it; or all that a
+    line is to deny first in a list.
+    """
 
     @property
     def message(self) -> str:

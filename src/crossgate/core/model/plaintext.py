@@ -48,3 +48,14 @@ def escaped_json(text: str) -> str:
 def _escape(character: str) -> str:
     code = ord(character)
     return f"\\x{code:02x}" if code < 256 else f"\\u{code:04x}"
+
+
+def columns_of(text: str) -> int:
+    """Return how many columns of a terminal a text takes: a wide letter takes two, one that joins
+    the letter before takes none.
+    """
+    if text.isascii():
+        return len(text)
+    from wcwidth import wcwidth
+
+    return sum(1 if each.isascii() else max(wcwidth(each), 0) for each in text)

@@ -4,6 +4,7 @@ name.
 
 from __future__ import annotations
 
+import os
 from bisect import bisect_left
 from collections.abc import Iterable, Iterator, Sequence
 from copy import copy
@@ -41,7 +42,7 @@ from crossgate.core.model.service import (
     split_service,
 )
 from crossgate.core.model.tls import Hello, Spoken, settled, spoken_sorts
-from crossgate.core.model.window import Window, open_at, states
+from crossgate.core.model.window import Window, is_past, open_at, states, until_window
 
 DEFAULT_NUMBERING = (
     (Kind.STANDARD, 1, 99),
@@ -86,6 +87,8 @@ class NamedService(NamedTuple):
     name: str
     tokens: tuple[str, ...]
     place: Place
+    source: str = ""
+    """The standards that say what belongs to it, where it is one that the plan `use`s."""
 
 
 @dataclass
@@ -97,6 +100,8 @@ class Plan:
     """
 
     files: tuple[str, ...] = ()
+    tables: tuple[str, ...] = ()
+    """The tables that groups are read from."""
     title: str = ""
     zone: str = ""
     """The IANA time zone of the devices' clocks, "" for the system's."""
@@ -203,6 +208,35 @@ class Plan:
             for point in self.points_of(each.point, family)
         }
 
+    @cached_property
+    def every_window(self) -> dict[str, Window]:
+        """The windows that are declared, and the times that `until DATE` makes of them and of
+        none.
+        """
+        names = {name for each in self.every_list.values() for name in each.windows}
+        names |= {each.hours.window for each in self.expectations if each.hours is not None}
+        dated = sorted(names - self.windows.keys())
+        return {**self.windows, **{each: until_window(each, self.windows) for each in dated}}
+
+    def is_over(self, window: str | None, now: datetime) -> bool:
+        """Whether a time has closed for good, by the name of its window."""
+        closes = None if window is None else self.every_window[window].closes
+        return closes is not None and closes <= now
+
+    @property
+    def sources(self) -> tuple[str, ...]:
+        """All files that it was read from, tables too."""
+        return (*self.files, *self.tables)
+
+    def line_of(self, place: Place) -> str:
+        """Return what a line is called: its number, in an included file with the file's name as the
+        plan's folder has it, as `want.gate:3`.
+        """
+        if not self.files or place.file == self.files[0]:
+            return str(place.line)
+        name = os.path.relpath(place.file, os.path.dirname(self.files[0]) or ".")
+        return f"{name}:{place.line}"
+
     @property
     def every_list(self) -> dict[str, AnyList[Any]]:
         """The lists for packets, then those for frames."""
@@ -237,6 +271,41 @@ class Plan:
         """The names of the hosts that lists follow."""
         points = {*(point for point, _, _ in self.placed), *(point for point, _ in self.framed)}
         return frozenset(point.owner for point in points if point.kind is PointKind.HOST)
+
+    @cached_property
+    def hosts_apart(self) -> dict[str, Host]:
+        """The hosts whose packets may fare otherwise than those of any other address of their
+        subnet, by name: with a port, a gateway or a list of their own, or known by frames.
+        """
+        return {
+            name: host
+            for name, host in self.hosts.items()
+            if host.at is not None
+            or host.gateways
+            or name in self.followed
+            or (host.mac is not None and self.framed)
+            or not all(self._is_on(each, host.on) for each in host.addresses)
+        }
+
+    def _is_on(self, address: Address, segment: str) -> bool:
+        found = self.segment_of(address)
+        return found is not None and found.name == segment
+
+    @cached_property
+    def with_machines(self) -> frozenset[str]:
+        """The names of the subnets and outsides that hosts are on."""
+        return frozenset(host.on for host in self.hosts.values())
+
+    @cached_property
+    def machines_between(self) -> frozenset[str]:
+        """Those of `with_machines` that several devices are on: over others no way leads on, so
+        that it is all the same whether they have machines.
+        """
+        devices: dict[str, set[str]] = {}
+        for device in self.devices.values():
+            for interface in device.interfaces.values():
+                devices.setdefault(interface.on, set()).add(device.name)
+        return frozenset(name for name in self.with_machines if len(devices.get(name, ())) > 1)
 
     @cached_property
     def interface_of(self) -> dict[Address, Interface]:
@@ -392,7 +461,7 @@ class Plan:
 
     def state_at(self, when: When) -> State:
         """Return the state of all conditions that a question is asked about."""
-        opened: State = open_at(self.windows.values(), when.at)
+        opened: State = open_at(self.every_window.values(), when.at)
         return settled(opened | self.limits if when.flooding else opened, when.hello)
 
     @cached_property
@@ -438,7 +507,7 @@ class Plan:
         names = {name for each in every for name in each.windows} | (
             {hours.window} if hours else set()
         )
-        windows = [self.windows[name] for name in sorted(names)]
+        windows = [self.every_window[name] for name in sorted(names)]
         opened: dict[State, datetime | None] = {frozenset(): None}
         if windows and moment is not None and moment.date is not None:
             opened = {open_at(windows, moment.date): moment.date}
@@ -493,6 +562,20 @@ class Plan:
             return Point(PointKind.PORT, owner, part)
         known = [f"{owner}.{name}" for name in (*device.interfaces, *device.ports)]
         raise UnknownName("interface or port" if device.switch else "interface", text, known)
+
+    def inside(self, family: Family) -> list[Pattern]:
+        """Return the prefixes of the plan's subnets in a family."""
+        return [
+            block
+            for segment in self.segments.values()
+            if not segment.outside
+            for block in segment.prefixes
+            if block.family is family
+        ]
+
+    def wanted(self, now: datetime) -> list[Promise]:
+        """Return the expectations whose last day, where they have one, is not over."""
+        return [each for each in self.expectations if not is_past(each.until, now)]
 
     @property
     def only_lines(self) -> list[Only]:

@@ -12,6 +12,7 @@ from typing import NamedTuple
 
 from crossgate.core.model import iana
 from crossgate.core.model.address import Family
+from crossgate.core.model.bundles import BUNDLES
 from crossgate.core.model.errors import PlanError, nearest
 from crossgate.core.model.packet import ECHO, ICMP, ICMPV6, MOST_PORT, Packet, icmp_of
 from crossgate.core.model.plaintext import numeral
@@ -330,8 +331,14 @@ def _no_number(text: str, number: int | None) -> ServiceError:
 
 def _no_service(name: str) -> ServiceError:
     said = iana.SAID.get(name.lower(), "")
-    if said:
-        return ServiceError(f"no service {name} by that name; write {said}", 0, len(name), said)
+    ready = f"bring in the trade's: use services {name}" if name in BUNDLES else ""
+    if said or ready:
+        mend = (
+            f" by that name; write {said}{f', or {ready}' if ready else ''}"
+            if said
+            else f"; {ready}"
+        )
+        return ServiceError(f"no service {name}{mend}", 0, len(name), said)
     if name.replace("-", "").isdigit():
         port = f"tcp/{name}"
         return ServiceError(

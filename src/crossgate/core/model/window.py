@@ -7,8 +7,10 @@ the commands.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
-from datetime import datetime, timedelta
+import re
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from datetime import date, datetime, time, timedelta
+from enum import StrEnum
 from itertools import takewhile
 from typing import NamedTuple
 
@@ -17,6 +19,13 @@ from crossgate.core.model.errors import Place, placeless
 DAYS = ("mon", "tue", "wed", "thu", "fri", "sat", "sun")
 DAY_MINUTES = 24 * 60
 WEEK_MINUTES = 7 * DAY_MINUTES
+
+
+class Period(StrEnum):
+    """Stretches of time by which something is added up."""
+
+    HOUR = "hour"
+    DAY = "day"
 
 
 class Hours(NamedTuple):
@@ -42,7 +51,11 @@ class Hours(NamedTuple):
 
 @placeless
 class Window(NamedTuple):
-    """A named time: weekly hours, or one span from `opens` to `closes` (excluded)."""
+    """A named time: weekly hours, or one span from `opens` to `closes` (excluded).
+
+    Hours with a `closes` are those before it, and a `closes` alone is all time before it: that is
+    what `until DATE` makes of a window, and of none (`until_window`).
+    """
 
     name: str
     text: str
@@ -53,8 +66,12 @@ class Window(NamedTuple):
 
     def is_open(self, moment: datetime) -> bool:
         """Whether the window is open at this moment."""
-        if self.opens is not None and self.closes is not None:
-            return self.opens <= moment < self.closes
+        if self.opens is not None and moment < self.opens:
+            return False
+        if self.closes is not None and moment >= self.closes:
+            return False
+        if not self.hours:
+            return True
         minute = minute_of_week(moment)
         return any(
             first <= at < end
@@ -69,6 +86,45 @@ class Window(NamedTuple):
             for first, end in hours.spans():
                 yield first
                 yield end % WEEK_MINUTES
+
+
+_UNTIL = re.compile(r"(?:(\S+) )?until (\d{4}-\d\d-\d\d)")
+
+
+def until_name(until: date, window: str = "") -> str:
+    """Return what the time to the end of a day is called, of a window's if one is named. No window
+    that a plan declares has such a name.
+    """
+    return f"{window} until {until}".strip()
+
+
+def is_past(until: date | None, now: datetime) -> bool:
+    """Whether a last day is over."""
+    return until is not None and until < now.date()
+
+
+def last_day(name: str) -> date | None:
+    """Return the day to whose end a time is, by its name; None for a window without such a day."""
+    found = _UNTIL.fullmatch(name)
+    return None if found is None else date.fromisoformat(found[2])
+
+
+def of_window(name: str) -> str:
+    """Return the declared window that a time is of, "" for none."""
+    found = _UNTIL.fullmatch(name)
+    return name if found is None else found[1] or ""
+
+
+def until_window(name: str, windows: Mapping[str, Window]) -> Window:
+    """Return the time that a name of `until_name` stands for."""
+    until, own = last_day(name), windows.get(of_window(name))
+    assert until is not None
+    closes = datetime.combine(until, time()) + timedelta(days=1)
+    if own is None:
+        return Window(name, f"until {until}", Place("", 0), closes=closes)
+    if own.closes is not None:
+        closes = min(closes, own.closes)
+    return own._replace(name=name, text=f"{own.text} until {until}", closes=closes)
 
 
 def minute_of_week(moment: datetime) -> int:

@@ -122,14 +122,8 @@ def boundaries(network: Forwarding, family: Family) -> set[Pattern]:
             route.destination for route in device.routes if route.destination.family is family
         )
     found.update(single(address) for address in plan.gateway_at if address.family is family)
-    for host in plan.hosts.values():
-        if (
-            host.at is not None
-            or host.gateways
-            or host.name in plan.followed
-            or (host.mac is not None and plan.framed)
-        ):
-            found.update(single(address) for address in host.addresses if address.family is family)
+    for host in plan.hosts_apart.values():
+        found.update(single(address) for address in host.addresses if address.family is family)
     return found | told_apart(plan.translations[family], found)
 
 

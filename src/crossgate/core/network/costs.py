@@ -67,9 +67,7 @@ class Costs:
         """
         self._plan = plan
         self._on_segment = on_segment
-        self._busy = {host.on for host in plan.hosts.values()} | {
-            gateway.on for gateway in plan.gateways
-        }
+        self._busy = plan.with_machines | {gateway.on for gateway in plan.gateways}
         self._links: dict[tuple[str, Family], list[Link]] = {}
         self._feeding: dict[tuple[str, Family], dict[str, int]] = {}
         self._known: dict[tuple[Exits, Family], dict[str, int]] = {}

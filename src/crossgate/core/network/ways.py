@@ -156,18 +156,27 @@ class Network(Forwarding):
         return self.same_addresses(other) and same
 
     def same_addresses(self, other: Network) -> bool:
-        """Whether machines, those that lists follow, devices and links are those of another plan,
-        whatever else is placed or down.
+        """Whether devices, links, and machines as far as their packets fare otherwise than those of
+        their subnets, are those of another plan, whatever else is placed or down.
         """
         own, its = self.plan, other.plan
         return (
             own.segments,
             own.devices,
-            own.hosts,
+            own.hosts_apart,
+            own.machines_between,
             own.gateways,
             own.static_routing,
             own.followed,
-        ) == (its.segments, its.devices, its.hosts, its.gateways, its.static_routing, its.followed)
+        ) == (
+            its.segments,
+            its.devices,
+            its.hosts_apart,
+            its.machines_between,
+            its.gateways,
+            its.static_routing,
+            its.followed,
+        )
 
     def graphs(self, family: Family) -> WayGraphs:
         """Return the ways of a family, all pairs."""

@@ -166,10 +166,14 @@ def _meaning(plan: Plan, word: str) -> Meaning | None:
     if word == "any":
         return _EVERYTHING
     if looks_like_address(word):
-        address, _, mask = word.partition(" ")
-        return of_patterns(
-            (parse_masked(address, *mask.split()),) if mask else parse_addresses(word)
-        )
+        address, *mask = word.split()
+        if not mask:
+            return of_patterns(parse_addresses(word))
+        if len(mask) != 2 or mask[0] not in ("wild", "mask"):
+            raise AddressError(
+                f"{word} is no address: write ADDRESS wild WILDCARD or ADDRESS mask NETMASK"
+            )
+        return of_patterns((parse_masked(address, *mask),))
     if "." in word:
         point = plan.point(word)
         if point.kind is not PointKind.INTERFACE:

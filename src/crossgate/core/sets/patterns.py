@@ -4,8 +4,9 @@ same set in fewer patterns.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
-from operator import itemgetter
+from bisect import bisect_left, bisect_right
+from collections.abc import Iterable, Iterator, Sequence
+from operator import attrgetter, itemgetter
 from typing import NamedTuple
 
 from crossgate.core.model.address import Pattern
@@ -62,11 +63,42 @@ def first_outside(pattern: Pattern, parts: tuple[Pattern, ...]) -> Pattern | Non
 Patterns = frozenset[Pattern]
 
 
+_FEW = 32
+"""So many patterns are gone through one by one."""
+_is_prefix = attrgetter("is_prefix")
+
+
+class _Prefixes:
+    """Many prefixes of one family, in an order in which those that meet another pattern are
+    found.
+    """
+
+    def __init__(self, prefixes: Sequence[Pattern]) -> None:
+        self._by_length: dict[int, set[int]] = {}
+        for _, value, wildcard in prefixes:
+            self._by_length.setdefault(wildcard, set()).add(value)
+        self._sorted = sorted({(each.value, each.wildcard) for each in prefixes})
+
+    def meeting(self, pattern: Pattern) -> list[tuple[int, int]]:
+        """Return the values and wildcards of those that may have an address of a pattern."""
+        first, last = pattern.first, pattern.last
+        around = [
+            (first & ~wildcard, wildcard)
+            for wildcard, values in self._by_length.items()
+            if first & ~wildcard in values and first & wildcard
+        ]
+        start = bisect_left(self._sorted, (first, 0))
+        end = bisect_right(self._sorted, (last, 1 << 128))
+        return [*around, *self._sorted[start:end]]
+
+
 def less(patterns: Iterable[Pattern], excluded: Iterable[Pattern]) -> Patterns:
     """Return the addresses of some patterns that none of others has, as patterns."""
     kept: list[Pattern] = []
-    parts = [(own, free) for _, own, free in excluded]
-    stack = [(each, parts) for each in patterns]
+    out = list(excluded)
+    meeting = _Prefixes(out).meeting if len(out) > _FEW and all(map(_is_prefix, out)) else None
+    parts = [] if meeting else [(own, free) for _, own, free in out]
+    stack = [(each, meeting(each) if meeting else parts) for each in patterns]
     while stack:
         each, near = stack.pop()
         family, value, wildcard = each

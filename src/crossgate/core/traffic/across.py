@@ -73,7 +73,7 @@ class Across:
         same = all(each.verdict is first.verdict for each in endings)
         if same and first.stop is not None:
             place = first.stop.crossing._replace(view=NOT_TRANSLATED)
-            which, *line = self._line(first.stop.decider)
+            which, *line = self.line_of(first.stop.decider)
             stopped = line[0], line[1], self._crossing(place, which)
         untold = (
             hello_of(state) == UNSETTLED
@@ -95,10 +95,10 @@ class Across:
             packets = int(by_leg[leg][row]) if leg < _LATER else 0
             if leg == 0 and not decider.permits:
                 packets = int(weights.there[row])  # what is denied is sent again, not answered
-            _, number, entry = self._line(decider)
+            _, number, entry = self.line_of(decider)
             self._asked.hits[number].add(np.array([entry], np.int32), legs, np.array([packets]))
 
-    def _line(self, decider: Decider) -> tuple[int, int, int]:
+    def line_of(self, decider: Decider) -> tuple[int, int, int]:
         """Return the number of a line's list as it is asked, which of the plan's lists that is, and
         which of its lines it is.
         """

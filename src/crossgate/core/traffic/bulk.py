@@ -19,7 +19,7 @@ verdict.
 
 from __future__ import annotations
 
-from collections.abc import Hashable, Sequence
+from collections.abc import Hashable, Iterator, Sequence
 from dataclasses import fields
 from functools import cached_property
 from typing import NamedTuple
@@ -55,6 +55,7 @@ from crossgate.core.traffic.fates import (
     Lanes,
     Numbers,
     Weights,
+    by_value,
 )
 from crossgate.core.traffic.kinds import KindFinder
 from crossgate.core.traffic.run import InLanes, Kinds, Run, courses_of, with_flags
@@ -262,6 +263,55 @@ class BulkTracer:
             if not self.asked.permits(number)[entry]:
                 break
         return found
+
+    def met_there(
+        self, packets: Packets, windows: Indices, states: Sequence[State]
+    ) -> Iterator[tuple[Indices, int, Numbers]]:
+        """Yield the lists that some packets which open conversations meet on their way there, the
+        first of equal ways: which of the packets, the list's number in the plan, and the line that
+        decides each of them.
+        """
+        pairs, of_row = self.ends(packets.family).pairs(packets)
+        crossed = np.flatnonzero(np.array([each.crossed is not None for each in pairs])[of_row])
+        if len(crossed):
+            yield from self._met_across(packets, crossed, pairs, of_row, windows, states)
+        packets = with_flags(
+            packets, courses_of(packets, np.zeros(len(packets), np.bool_))[0], Leg.SYN
+        )
+        ways = [self._first_leg(each) for each in pairs]
+        lists = self._list_at()
+        for step in range(max(map(len, ways), default=0)):
+            crossing = np.array(
+                [each[step] if step < len(each) else NO_PLACE for each in ways], np.int64
+            )[of_row]
+            asked = np.flatnonzero(crossing != NO_PLACE)
+            for number, own in by_value(lists[crossing[asked]]):
+                rows = asked[own]
+                entry = self.asked.unsettled(number, packets.take(rows), windows[rows], states)
+                which, lines = self.asked.own_line(number, entry)
+                yield rows, which, lines
+
+    def _met_across(
+        self,
+        packets: Packets,
+        rows: Indices,
+        pairs: Sequence[_Pair],
+        of_row: Indices,
+        windows: Indices,
+        states: Sequence[State],
+    ) -> Iterator[tuple[Indices, int, Numbers]]:
+        """Yield the same of rows whose way crosses a translation, those of a kind together."""
+        _, kinds = self.ends(packets.family).kinds.find(packets, windows)
+        _, first, inverse = np.unique(kinds[rows], return_index=True, return_inverse=True)
+        for kind, row in enumerate(rows[first].tolist()):
+            pair = pairs[of_row[row]].crossed
+            assert pair is not None
+            fate = self._across.fate(packets.packet(row), pair, states[windows[row]])
+            own = rows[np.flatnonzero(inverse.reshape(-1) == kind)]
+            for leg, _, decider in fate.lines:
+                if leg == 0:
+                    _, number, line = self._across.line_of(decider)
+                    yield own, number, np.full(len(own), line, np.int32)
 
     def _first_leg(self, pair: _Pair) -> tuple[int, ...]:
         """Return the crossings with lists on the way there, the first one of equal ways."""

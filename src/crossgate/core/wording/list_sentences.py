@@ -25,6 +25,7 @@ from crossgate.core.model.service import (
     protocol_name,
     split_service,
 )
+from crossgate.core.model.window import of_window
 from crossgate.core.sets.meaning import WordKind, meaning_of, words_of
 
 _MOST = 6
@@ -145,7 +146,8 @@ def _clause(action: Action, subject: str, verb: str, what: str, to: str) -> str:
 def _condition(plan: Plan, condition: Condition) -> str:
     text = condition.explained()
     if isinstance(condition, During):
-        return f"{text} ({plan.windows[condition.window].text})"
+        own = plan.windows.get(of_window(condition.window))
+        return text if own is None else text.replace(" is open", f" is open ({own.text})", 1)
     if isinstance(condition, Limit):
         return f"{text} (what is beyond goes on to the next line)"
     return text

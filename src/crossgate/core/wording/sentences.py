@@ -17,7 +17,7 @@ from crossgate.core.model.network import Direction, PointKind
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.tls import VERSIONS, Hello
-from crossgate.core.model.window import open_at
+from crossgate.core.model.window import Window, is_past, last_day, of_window, open_at
 from crossgate.core.network.nodes import MOST_WAYS
 from crossgate.core.network.paths import Crossing
 
@@ -228,7 +228,7 @@ def asked_at(plan: Plan, when: When, settles: bool = False) -> str:
 
     That it is of no TLS is told where some answer depends on it (`settles`).
     """
-    at = f"at {when.at:%a %Y-%m-%d %H:%M}" if plan.windows else ""
+    at = f"at {when.at:%a %Y-%m-%d %H:%M}" if plan.every_window else ""
     return ", ".join(
         filter(
             None,
@@ -245,19 +245,38 @@ def open_windows(plan: Plan, moment: datetime, deciders: Iterable[Decider | None
     """Return the windows that are open at a moment, of those that the lists of some deciders have,
     or of all where these have none.
     """
+    return sorted(open_at(_windows_met(plan, deciders), moment))
+
+
+def _windows_met(plan: Plan, deciders: Iterable[Decider | None]) -> list[Window]:
     met = {name for each in deciders if each is not None for name in each.access_list.windows}
-    return sorted(
-        open_at((each for name, each in plan.windows.items() if name in met or not met), moment)
-    )
+    return [each for name, each in plan.every_window.items() if name in met or not met]
 
 
-def while_open(windows: Sequence[str]) -> str:
-    """Say that just these windows are open."""
-    return (
-        f"while {', '.join(windows)} {'is' if len(windows) == 1 else 'are'} open"
-        if windows
-        else "while no window is open"
-    )
+def while_open(windows: Iterable[str], shut: Iterable[str] = ()) -> str:
+    """Say that just these windows are open, and others shut; of last days the first that is not
+    over, and the last that is.
+    """
+    opened, others = list(windows), list(shut)
+    names = dict.fromkeys(filter(None, map(of_window, opened)))
+    open_days, past = ([day for day in map(last_day, each) if day] for each in (opened, others))
+    told = []
+    if names:
+        told.append(f"while {', '.join(names)} {'is' if len(names) == 1 else 'are'} open")
+    elif not (open_days or past) or any(last_day(each) is None for each in others):
+        told.append("while no window is open")
+    told += [f"after {max(past)}"] if past else []
+    told += [f"until {min(open_days)}"] if open_days else []
+    return ", ".join(told)
+
+
+def while_open_at(plan: Plan, moment: datetime, deciders: Iterable[Decider | None]) -> str:
+    """Say which windows are open at a moment, of those that the lists of some deciders have, or of
+    all where these have none.
+    """
+    met = _windows_met(plan, deciders)
+    opened = open_at(met, moment)
+    return while_open(sorted(opened), [each.name for each in met if each.name not in opened])
 
 
 def speaking(plan: Plan, *hellos: Hello | None) -> str:
@@ -285,13 +304,24 @@ def limit_names(limits: Iterable[Limit]) -> list[str]:
     ]
 
 
+def _stands(plan: Plan, name: str, at: datetime) -> str:
+    """Say whether a window is open at a time, and whether its last day is over."""
+    own, day = plan.windows.get(of_window(name)), last_day(name)
+    told = []
+    if own is not None:
+        told.append(f"{own.name} ({own.text}) is {'open' if own.is_open(at) else 'shut'}")
+    if day is not None:
+        told.append(f"the last day, {day}, is {'over' if is_past(day, at) else 'not over'}")
+    return " and ".join(told)
+
+
 def time_note(trace: Trace, plan: Plan, when: When) -> str:
     """Say which conditions had a part in the verdict, and of which of their states it was asked; ""
     when none had.
     """
     names: dict[str, None] = {}
     limits: dict[Limit, None] = {}
-    opened = open_at(plan.windows.values(), when.at)
+    opened = open_at(plan.every_window.values(), when.at)
     for leg in trace.legs:
         for asked in leg.asked:
             if asked.access_list is None or asked.decider is None or asked.again:
@@ -310,10 +340,7 @@ def time_note(trace: Trace, plan: Plan, when: When) -> str:
                     break
     notes = []
     if names:
-        told = ", ".join(
-            f"{name} ({plan.windows[name].text}) is {'open' if name in opened else 'shut'}"
-            for name in names
-        )
+        told = ", ".join(_stands(plan, name, when.at) for name in names)
         notes.append(f"at {when.at:%a %Y-%m-%d %H:%M} {told}")
     if limits:
         lines = ", ".join(

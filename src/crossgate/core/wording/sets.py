@@ -249,13 +249,7 @@ def _named_sets(plan: Plan, family: Family) -> list[_NamedSet]:
         for name, group in plan.groups.items()
         if family in group.members
     ]
-    inside = [
-        block
-        for segment in plan.segments.values()
-        if not segment.outside
-        for block in segment.prefixes
-        if block.family is family
-    ]
+    inside = plan.inside(family)
     for name, segment in plan.segments.items():
         own = [block for block in segment.prefixes if block.family is family]
         if segment.outside:

@@ -7,10 +7,12 @@ from itertools import groupby
 from typing import NamedTuple
 
 from crossgate.core.lists.why import Field, Passed
+from crossgate.core.model.accesslist import AnyEntry
 from crossgate.core.model.address import Address, Addresses, Family
 from crossgate.core.model.iana import FLAGS
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.service import protocol_word
+from crossgate.core.model.window import of_window
 
 _MOST = 3
 """So many entries that follow each other and differ in one field are told one by one."""
@@ -54,6 +56,12 @@ _SEVERAL = {
 }
 
 
+def _shut(entry: AnyEntry) -> str:
+    window = of_window(entry.window or "")
+    day = "" if entry.until is None else f"its last day is {entry.until}"
+    return " or ".join(filter(None, [f"{window} is shut" if window else "", day]))
+
+
 def _text(passed: Passed, packet: Packet) -> str:
     """Return what of a packet an entry differs in."""
     source, destination = (
@@ -63,7 +71,7 @@ def _text(passed: Passed, packet: Packet) -> str:
     found = [name for name, bit in FLAGS.items() if (packet.flags or 0) & bit]
     return {
         Field.OFF: "it is off",
-        Field.WINDOW: f"{passed.entry.window} is shut",
+        Field.WINDOW: _shut(passed.entry),
         Field.LIMIT: "beyond what it permits at most",
         Field.TLS: "it asks for a TLS that is not spoken",
         Field.PROTOCOL: f"another protocol, {protocol_word(packet.protocol, packet.family)}",

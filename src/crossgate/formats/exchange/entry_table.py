@@ -10,6 +10,7 @@ from __future__ import annotations
 import csv
 import io
 from collections.abc import Iterator, Sequence
+from datetime import date
 from typing import Any, TypeVar
 
 from crossgate.core.model.accesslist import MOST_NUMBER, Action, AnyEntry, AnyList, Kind
@@ -17,6 +18,7 @@ from crossgate.core.model.address import Family
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.network import Direction
 from crossgate.core.model.plaintext import numeral, quotable
+from crossgate.core.model.window import of_window
 from crossgate.core.network.entrance import place_named
 from crossgate.formats.exchange.asked import Given, Wanted, Written
 from crossgate.formats.markdown import escaped
@@ -46,9 +48,12 @@ COLUMNS = (
     "limit",
     "tls",
     "cipher",
+    "until",
+    "for",
 )
 """`line` is an entry's number, `note`, `otherwise` or `place`; `direction` and `where` are those of
-a place; `limit`, `tls` and `cipher` are what stands behind these words, `limit` behind `at most`.
+a place; `limit`, `tls`, `cipher`, `until` and `for` are what stands behind these words, `limit`
+behind `at most`; of a list they stand in the row of its otherwise line.
 """
 _NEEDED = ("list", "line", "action")
 _KINDS = {each.value: each for each in Kind}
@@ -65,6 +70,8 @@ def _cells(entry: AnyEntry, kind: Kind) -> dict[str, str]:
     words = rest.split()
     if "log" in words[-1:]:
         words.pop()
+    if entry.until is not None:
+        words = words[:-2]
     limit, during, spoken = "", "", dict.fromkeys(("cipher", "tls"), "")
     for word in spoken:
         if entry.tls is not None and words[-2:-1] == [word]:
@@ -73,7 +80,7 @@ def _cells(entry: AnyEntry, kind: Kind) -> dict[str, str]:
     if entry.limit is not None:
         at = len(words) - words[::-1].index("at") - 1
         limit, words = " ".join(words[at + 2 :]), words[:at]
-    if entry.window is not None:
+    if of_window(entry.window or ""):
         during, words = words[-1], words[:-2]
     return {
         "action": action,
@@ -86,6 +93,8 @@ def _cells(entry: AnyEntry, kind: Kind) -> dict[str, str]:
         "log": "log" * entry.log,
         "comment": entry.comment,
         "off": "off" * entry.off,
+        "until": str(entry.until or ""),
+        "for": entry.owner,
         **spoken,
     }
 
@@ -99,7 +108,15 @@ def write_csv(wanted: Wanted) -> Written:
         rows += [
             own | {"line": str(entry.number)} | _cells(entry, each.kind) for entry in each.entries
         ]
-        rows.append(own | {"line": "otherwise", "action": each.otherwise.action.value})
+        rows.append(
+            own
+            | {
+                "line": "otherwise",
+                "action": each.otherwise.action.value,
+                "until": str(each.until or ""),
+                "for": each.owner,
+            }
+        )
     for place in wanted.places:
         rows.append(
             {
@@ -153,9 +170,12 @@ def _section(access_list: AnyList[Any], wanted: Wanted) -> Iterator[str]:
         conditions = [cells["conditions"], f"during {cells['during']}" if cells["during"] else ""]
         conditions += [
             f"at most {cells['limit']}" if cells["limit"] else "",
-            *(f"{word} {cells[word]}" if cells[word] else "" for word in ("tls", "cipher")),
+            *(
+                f"{word} {cells[word]}" if cells[word] else ""
+                for word in ("tls", "cipher", "until")
+            ),
         ]
-        conditions += [cells["log"], cells["off"]]
+        conditions += [cells["log"], f"for {cells['for']}" if cells["for"] else "", cells["off"]]
         cells["conditions"] = ", ".join(filter(None, conditions))
         table.append([str(entry.number), *(cells[each] for each in columns)])
     table.append(["otherwise", access_list.otherwise.action.value, *[""] * (len(columns) - 1)])
@@ -222,6 +242,7 @@ def _read_line(given: Given, row: Row, line: str, own: ComingList, numbers: set[
         if own.otherwise is not None:
             raise _error(given, row, f"list {own.name} has its otherwise in a row above")
         own.otherwise = _chosen(given, row, "action", _ACTIONS)
+        own.until, own.owner = _until(given, row), quotable(values.get("for", ""))
     else:
         number = numeral(line)
         if number is None or number > MOST_NUMBER:
@@ -244,10 +265,24 @@ def _read_line(given: Given, row: Row, line: str, own: ComingList, numbers: set[
         words += [
             f"{word} {_word(given, row, word)}" for word in ("tls", "cipher") if values.get(word)
         ]
+        words += [f"until {day}"] if (day := _until(given, row)) else []
         words += ["log"] * bool(values.get("log"))
+        owner = quotable(values.get("for", ""))
+        words += [f'for "{owner}"'] if owner else []
         comment = quotable(values.get("comment", ""))
         words += [f'"{comment}"'] if comment else []
         own.entries.append(ComingEntry(number, " ".join(words)))
+
+
+def _until(given: Given, row: Row) -> str:
+    """Return a row's last day, "" for none, of a spreadsheet's date too. Raises `PlanError`."""
+    found = row.values.get("until", "").removesuffix(" 00:00:00")
+    if not found:
+        return ""
+    try:
+        return str(date.fromisoformat(found))
+    except ValueError:
+        raise _error(given, row, f"until is {found}, and no day as 2027-03-31") from None
 
 
 def _words(given: Given, row: Row, column: str) -> str:

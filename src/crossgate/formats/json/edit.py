@@ -56,6 +56,7 @@ def turned_document(turned: Turned) -> Document:
     """Return an expectation that a change makes hold or fail."""
     expectation = turned.now.expectation
     return {
+        "file": expectation.place.file,
         "line": expectation.place.line,
         "text": expectation.text,
         "kind": "keep" if expectation.keep else "expect",

@@ -9,10 +9,11 @@ from typing import Any
 from crossgate.core.answers.why import Why
 from crossgate.core.lists.taken import Taken
 from crossgate.core.model.accesslist import AccessList, AnyEntry, AnyList, Entry
+from crossgate.core.model.dated import dated
 from crossgate.core.model.ethernet import EthernetEntry, Stations, format_mac
 from crossgate.core.model.network import PointKind
 from crossgate.core.model.plan import Plan
-from crossgate.core.model.window import open_at
+from crossgate.core.model.window import is_past, of_window, open_at
 from crossgate.core.sets.minimise import fewest_lines
 from crossgate.core.wording.list_sentences import list_sentences
 from crossgate.core.wording.services import Sort
@@ -37,7 +38,7 @@ def lists_document(
     """Return `crossgate/lists/1`: lists as they are read, with what their names stand for; of those
     in `taken` what lines above take of each, those in `worded`, with the same, in sentences too.
     """
-    opened = open_at(plan.windows.values(), at)
+    opened = open_at(plan.every_window.values(), at)
     return {
         "schema": "crossgate/lists/1",
         "plan": plan.files[0],
@@ -68,6 +69,8 @@ def _list(
         "kind": str(access_list.kind),
         "family": int(access_list.family) if isinstance(access_list, AccessList) else None,
         "about": access_list.about,
+        "until": None if access_list.until is None else str(access_list.until),
+        "for": access_list.owner,
         "line": access_list.place.line,
         "placed": [
             {
@@ -93,7 +96,9 @@ def _list(
                 "text": entry.text,
                 **_asks(access_list, entry),
                 "conditions": [str(each) for each in entry.conditions],
-                "during": entry.window,
+                "during": of_window(entry.window or "") or None,
+                "until": None if entry.until is None else str(entry.until),
+                "for": entry.owner,
                 "at_most": None
                 if entry.limit is None
                 else {
@@ -187,5 +192,29 @@ def why_document(plan: Plan, found: Sequence[tuple[AnyList[Any], Sequence[Why]]]
                 ],
             }
             for access_list, several in found
+        ],
+    }
+
+
+def dated_document(plan: Plan, at: datetime) -> Document:
+    """Return `crossgate/dates/1`: the lines of a plan that have a last day, the earliest first, and
+    whether it is over at a time.
+    """
+    return {
+        "schema": "crossgate/dates/1",
+        "plan": plan.files[0],
+        "at": at.isoformat(timespec="minutes"),
+        "lines": [
+            {
+                "until": str(each.until),
+                "over": is_past(each.until, at),
+                "file": each.place.file,
+                "line": each.place.line,
+                "list": each.access_list,
+                "entry": each.entry,
+                "text": each.text,
+                "for": each.owner,
+            }
+            for each in dated(plan)
         ],
     }

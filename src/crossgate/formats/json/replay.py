@@ -9,6 +9,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from crossgate.core.answers.replay import ListReplay, Replay
 from crossgate.core.answers.sums import Line, Sort, Sum
 from crossgate.core.conversation.verdict import Verdict
+from crossgate.core.model.accesslist import Decider
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.tls import VERSIONS, suite_name
 from crossgate.core.traffic.rates import Rates
@@ -20,11 +21,21 @@ _NOWHERE = "nowhere"
 """Stands for the verdict of what has no place in the plan."""
 
 
+_NOT_OF_USERS = ("verdict", "list", "entry", "action", "line", "point", "direction", "placed")
+"""What sorts have that is the same for all users of a line."""
+
+
 def replay_document(
-    replay: Replay, told: Sequence[Told], zone: str, where: str | None, verdict: str | None = None
+    replay: Replay,
+    told: Sequence[Told],
+    zone: str,
+    where: str | None,
+    verdict: str | None = None,
+    users: int | None = None,
 ) -> Document:
     """Return `crossgate/replay/1` for conversations; times are ISO 8601 on the wall clock of
-    `zone`. `verdict` is the column that says what a device decided.
+    `zone`. `verdict` is the column that says what a device decided, `users` how many of those who
+    use each line most are told.
     """
     plan, other = replay.network.plan, replay.other
     first, last = (
@@ -62,12 +73,46 @@ def replay_document(
     document["lists"] = [
         {"list": each.name, "lines": _lines(lines, replay.rates)} for each, lines in replay.lines()
     ]
+    if replay.by is not None:
+        document["by"] = {
+            "stretch": str(replay.by),
+            "stretches": [
+                {
+                    "from": begins.isoformat(timespec="minutes"),
+                    "verdicts": {_verdict(each): _sum(own) for each, own in one.verdicts.items()},
+                    "lines": [
+                        {"list": decider.access_list.name, "entry": decider.number}
+                        | {"legs": legs, "packets": packets}
+                        for (number, place), (legs, packets) in sorted(one.lines.items())
+                        for decider in [_line(replay, number, place)]
+                    ],
+                }
+                for begins, one in sorted(replay.sums.stretches.items())
+            ],
+        }
+    if users is not None:
+        document["top_permitted"] = [
+            {
+                "list": decider.access_list.name,
+                "entry": decider.number,
+                "users": [
+                    {what: each[what] for what in each if what not in _NOT_OF_USERS}
+                    for each in _sorts(sums, compared=False)[:users]
+                ],
+            }
+            for decider, sums in replay.used().items()
+        ]
     document["tls"] = [_chosen(each, number) for each, number in sorted(hellos_of(told).items())]
     document["no_place"] = [
         {"address": str(address), "packets": packets}
         for address, packets in sorted(replay.sums.nowhere.items())
     ]
     return document
+
+
+def _line(replay: Replay, number: int, place: int) -> Decider:
+    own = replay.tracer.asked.lists[number]
+    return Decider(own, own.entries[place] if place < len(own.entries) else None)
 
 
 def list_replay_document(
@@ -105,6 +150,13 @@ def _file(told: Told) -> Document:
             "damaged": told.capture.damaged,
         }
         document |= {"first": dict(told.capture.first), "broken": told.capture.broken or None}
+    if told.messages is not None:
+        document |= {
+            "messages": told.messages.messages,
+            "missing": told.messages.missing,
+            "without_template": told.messages.untold_sets,
+            "broken": told.messages.broken or None,
+        }
     if told.table is not None:
         document |= {
             "without_address": told.table.empty,

@@ -8,6 +8,7 @@ from typing import Any
 from crossgate.core.answers.outage import Outage
 from crossgate.core.answers.verify import Verified
 from crossgate.core.model.accesslist import AnyEntry, AnyList
+from crossgate.core.model.claim import Promise
 from crossgate.core.model.plan import Plan
 from crossgate.formats.json.parts import Document, packet_document
 
@@ -17,9 +18,10 @@ def verify_document(
     results: Sequence[Verified],
     unreached: Iterable[tuple[AnyList[Any], AnyEntry]],
     outages: Sequence[Outage] | None = None,
+    over: Sequence[Promise] = (),
 ) -> Document:
     """Return `crossgate/verify/1`: every expectation, and the entries that none reached; `outages`
-    where they were asked for.
+    where they were asked for; expectations that are `over` were not looked at.
 
     `down` is what was taken to be down while all was verified. An outage has what else is down and
     the claims that fail then.
@@ -33,6 +35,9 @@ def verify_document(
         "unreached": [
             {"list": each.name, "entry": entry.number, "line": entry.place.line}
             for each, entry in unreached
+        ],
+        "over": [
+            {"file": each.place.file, "line": each.place.line, "text": each.text} for each in over
         ],
         "held": len(results) - failed,
         "failed": failed,
@@ -51,6 +56,7 @@ def verify_document(
 
 def _expectation(result: Verified) -> Document:
     return {
+        "file": result.expectation.place.file,
         "line": result.expectation.place.line,
         "text": result.expectation.text,
         "kind": "keep" if result.expectation.keep else "expect",

@@ -30,7 +30,8 @@ def batches(path: Path, kind: Kind, name: str) -> Iterator[Any]:
     yield from {"csv": _csv, "json": _json, "parquet": _parquet}[kind.kind](path, kind.packed, name)
 
 
-def _stream(path: Path, packed: str | None, name: str) -> Any:
+def stream(path: Path, packed: str | None, name: str) -> Any:
+    """Open a file for pyarrow, unpacked where it is compressed."""
     source = pa.OSFile(str(path))
     return (
         pa.PythonFile(Unpacked(pa.CompressedInputStream(source, packed), name), "r")
@@ -44,14 +45,14 @@ def _csv(path: Path, packed: str | None, name: str) -> Iterator[Any]:
 
     def reader(types: Mapping[str, Any]) -> Any:
         return csv.open_csv(
-            _stream(path, packed, name),
+            stream(path, packed, name),
             csv.ReadOptions(block_size=_BLOCK),
             csv.ParseOptions(delimiter=delimiter),
             csv.ConvertOptions(column_types=types, strings_can_be_null=True),
         )
 
     try:
-        header = _stream(path, packed, name).read(_BLOCK).partition(b"\n")[0]
+        header = stream(path, packed, name).read(_BLOCK).partition(b"\n")[0]
         delimiter = _delimiter(header)
         see_columns(range(header.count(delimiter.encode()) + 1), name)
         names = reader({}).schema.names
@@ -73,10 +74,10 @@ def _delimiter(header: bytes) -> str:
 def _json(path: Path, packed: str | None, name: str) -> Iterator[Any]:
     from pyarrow import json
 
-    stream, left, rows = _stream(path, packed, name), b"", 0
+    source, left, rows = stream(path, packed, name), b"", 0
     while True:
         try:
-            block = stream.read(_BLOCK)
+            block = source.read(_BLOCK)
         except (pa.ArrowInvalid, OSError) as error:
             raise PlanError(f"{name} behind row {rows:,}: {_first_line(error)}") from None
         whole, newline, left = (left + block).rpartition(b"\n") if block else (left, b"\n", b"")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from pathlib import Path
 from typing import NamedTuple
 
@@ -9,6 +10,8 @@ from crossgate.core.model.errors import PlanError
 
 _PACKED = {b"\x1f\x8b": "gzip", b"\x28\xb5\x2f\xfd": "zstd"}
 _PARQUET = b"PAR1"
+_IPFIX = b"\0\x0a"
+"""Version 10, which begins each message of IPFIX (RFC 7011 section 3.1)."""
 _CAPTURE = (
     b"\xa1\xb2\xc3\xd4",
     b"\xd4\xc3\xb2\xa1",
@@ -19,16 +22,24 @@ _CAPTURE = (
 """How captures begin: pcap in either order of octets, with micro- or nanoseconds, and pcapng."""
 
 
+_KEYS = re.compile(
+    rb"(?im)^[^\n]*[\s,;|](src|source|saddr|srcip)[\w.-]*=[^\n]*[\s,;|](dst|dest|daddr)[\w.-]*="
+)
+"""How a line of a log looks whose fields are `key=value`."""
+
+
 class Kind(NamedTuple):
-    """What a file is: capture, csv, json or parquet, and gzip or zstd where it is compressed."""
+    """What a file is: capture, csv, json, parquet, ipfix or log, and gzip or zstd where it is
+    compressed.
+    """
 
     kind: str
     packed: str | None
 
 
-def sniffed(path: Path, name: Path) -> Kind:
-    """Tell what a file is by how it begins. Raises `PlanError` for one that cannot be opened, and
-    for an empty one.
+def sniffed(path: Path, name: Path, log: bool = False) -> Kind:
+    """Tell what a file is by how it begins; text is a `log` where that is told. Raises `PlanError`
+    for one that cannot be opened, and for an empty one.
     """
     try:
         if path.exists() and not path.is_file() and not path.is_dir():
@@ -54,9 +65,13 @@ def sniffed(path: Path, name: Path) -> Kind:
         return Kind("capture", packed)
     if head.startswith(_PARQUET):
         return Kind("parquet", packed)
+    if head.startswith(_IPFIX):
+        return Kind("ipfix", packed)
     if b"\0" in head:
         raise PlanError(
             f"{name} is neither a capture (pcap, pcapng) nor a table of flows (CSV, JSON lines, "
-            "Parquet)"
+            "Parquet, IPFIX)"
         )
-    return Kind("json" if head.lstrip()[:1] == b"{" else "csv", packed)
+    if head.lstrip()[:1] == b"{":
+        return Kind("json", packed)
+    return Kind("log" if log or _KEYS.search(head) else "csv", packed)

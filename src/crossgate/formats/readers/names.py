@@ -75,6 +75,7 @@ NAMES: Mapping[Column, tuple[str, ...]] = {
         "src port",
         "source port",
         "sport",
+        "spt",
     ),
     Column.DESTINATION_PORT: (
         "destinationTransportPort",
@@ -84,6 +85,7 @@ NAMES: Mapping[Column, tuple[str, ...]] = {
         "dest port",
         "destination port",
         "dport",
+        "dpt",
     ),
     Column.ICMP: ("icmpTypeCodeIPv4", "icmpTypeCodeIPv6"),
     Column.FLAGS: ("tcpControlBits", "flags", "tcp flags"),
@@ -131,6 +133,11 @@ def plain(name: str) -> str:
 
 
 _KNOWN = {plain(name): column for column, names in NAMES.items() for name in names}
+
+
+def known_column(name: str) -> Column | None:
+    """Return what a column is for, by its name; None for one that is for nothing."""
+    return _KNOWN.get(plain(name))
 
 
 def columns_of(

@@ -5,7 +5,7 @@ after the other.
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import ExitStack
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -16,9 +16,13 @@ from crossgate.formats.readers.kinds import sniffed
 from crossgate.formats.readers.names import Column
 
 if TYPE_CHECKING:
+    from datetime import tzinfo
+
     from crossgate.core.model.address import Family
     from crossgate.core.traffic.seen import Seen
     from crossgate.formats.readers.capture import Account, Chosen
+    from crossgate.formats.readers.ipfix import MessageAccount
+    from crossgate.formats.readers.listening import Listening
     from crossgate.formats.readers.tables import TableAccount
 
 STANDARD_INPUT = Path("-")
@@ -33,6 +37,7 @@ class Told:
     kind: str = ""
     capture: Account | None = None
     table: TableAccount | None = None
+    messages: MessageAccount | None = None
 
     @property
     def rows(self) -> int:
@@ -47,6 +52,12 @@ class Traffic:
     paths: list[Path]
     columns: Mapping[Column, str]
     now: int
+    pattern: str | None = None
+    """How lines of logs are read, None for `key=value`."""
+    zone: tzinfo | None = None
+    """The zone of times in logs that name none, None for the system's."""
+    listening: Listening | None = None
+    """Where messages are waited for beside the files, None for nowhere."""
     told: list[Told] = field(default_factory=list)
 
     def __post_init__(self) -> None:
@@ -78,6 +89,25 @@ class Traffic:
         """
         for path in self.paths:
             yield from self._file(path)
+        listening = self.listening
+        if listening is not None:
+            from crossgate.formats.readers.listening import messages
+
+            told = Told(Path(listening.name), "ipfix")
+            self.told.append(told)
+            yield from self._messages(told, lambda _: messages(listening))
+
+    def _messages(
+        self, told: Told, found: Callable[[MessageAccount], Iterator[bytes]]
+    ) -> Iterator[tuple[dict[Family, Seen], bool]]:
+        from crossgate.formats.readers.ipfix import MessageAccount, ipfix_batches
+        from crossgate.formats.readers.tables import TableAccount, read_batches
+
+        told.table, told.messages = TableAccount(), MessageAccount()
+        rows = ipfix_batches(found(told.messages), told.messages)
+        name = str(told.path)
+        for seen in read_batches(rows, self.columns, self.now, told.table, name):
+            yield seen, True
 
     def _file(self, path: Path) -> Iterator[tuple[dict[Family, Seen], bool]]:
         from crossgate.formats.readers.capture import Account, Source, read_capture, unpacked
@@ -90,7 +120,7 @@ class Traffic:
                 if path == STANDARD_INPUT
                 else path
             )
-            found = sniffed(source, path)
+            found = sniffed(source, path, log=self.pattern is not None)
             told.kind = found.kind
             if found.kind == "capture":
                 if Column.VERDICT in self.columns:
@@ -108,7 +138,24 @@ class Traffic:
 
             if found.kind == "parquet" and found.packed:
                 source = stack.enter_context(unpacked(source, found.packed, str(path)))
+            if found.kind == "ipfix":
+                from crossgate.formats.readers.ipfix import file_messages
+
+                yield from self._messages(
+                    told,
+                    lambda account: file_messages(source, found.packed, str(path), account),
+                )
+                return
             told.table = TableAccount()
+            if found.kind == "log":
+                from crossgate.formats.readers.logs import LogLines, log_batches
+                from crossgate.formats.readers.tables import read_batches
+
+                lines = LogLines(self.pattern, self.now, self.zone)
+                rows = log_batches(source, found.packed, lines, self.columns, str(path))
+                for seen in read_batches(rows, self.columns, self.now, told.table, str(path)):
+                    yield seen, True
+                return
             for seen in read_table(source, found, self.columns, self.now, told.table, str(path)):
                 yield seen, True
 

@@ -23,6 +23,7 @@ def of_service(plan: Plan, name: str) -> About:
     terms = _terms(plan, name)
     facts = [
         Fact("stands for", own.tokens),
+        Fact("by", (own.source,) if own.source else ()),
         Fact("services in it", _services_in(plan, terms, name)),
         Fact("part of", _services_with(plan, terms, name)),
     ]

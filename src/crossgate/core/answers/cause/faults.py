@@ -232,7 +232,7 @@ def _times(plan: Plan, when: When) -> Iterator[Fault]:
     together.
     """
     names = {name for each in plan.placements for name in plan.lists[each.access_list].windows}
-    windows = [each for name, each in plan.windows.items() if name in names]
+    windows = [each for name, each in plan.every_window.items() if name in names]
     known = {open_at(windows, when.at)}
     for moment in every_kind_of_moment(windows, when.at):
         opened = open_at(windows, moment)

@@ -207,7 +207,7 @@ class _Maker:
                 return
 
     def _claims(self) -> None:
-        for claim in self._plan.expectations:
+        for claim in self._plan.wanted(self._when.at):
             found = claimed(self._network, claim, self._when)
             if isinstance(found, str):
                 self._not_shown.append(NotShown(None, claim, found))

@@ -50,7 +50,7 @@ def _cannot(plan: Plan, claim: Promise, when: When) -> str:
     if claim.spoken is not None:
         return "what depends on TLS is not tried"
     if claim.hours is not None:
-        window = plan.windows[claim.hours.window]
+        window = plan.every_window[claim.hours.window]
         if window.is_open(when.at) is not claim.hours.inside:
             return f"it is about {claim.hours}, and that is not now"
     if claim.at is not None and not _is_now(plan, claim.at, when):
@@ -62,7 +62,7 @@ def _is_now(plan: Plan, at: Moment, when: When) -> bool:
     """Whether the windows are open at a time that are at the moment of a claim."""
     lists = plan.lists.values()
     then = next(iter(plan.states(lists, at)), frozenset())
-    opened = {name for name in plan.windows if name in plan.state_at(when)}
+    opened = {name for name in plan.every_window if name in plan.state_at(when)}
     if at.minute is not None and at.minute == minute_of_week(when.at):
         return True
     return {each for each in then if isinstance(each, str)} == opened & {
