@@ -40,7 +40,7 @@ def without_ace(list_name: str, ace: str) -> str:
 
 @pytest.mark.process
 def test_what_runs_is_held_against_the_plan(run: Run, demo: Path, play: Play) -> None:
-    port = str(play())
+    port = str(play("--at", "mon 12:00"))
     asked = ("--stand-ins", port, "--at", "mon 12:00")
     same = run("drift", "lighthouse", "jetty", *asked)
     assert (same.returncode, same.stderr) == (0, "")
@@ -97,6 +97,18 @@ def test_what_runs_is_pulled_and_what_is_the_same_keeps_its_words(
         r"list kiosk-fence6 .*?\n\n", "", before, flags=re.S
     )
     assert run("drift", "lighthouse", "--stand-ins", port).returncode == 0
+
+
+@pytest.mark.process
+def test_a_stand_in_runs_the_entries_whose_windows_are_open(
+    run: Run, demo: Path, play: Play
+) -> None:
+    port = str(play("lighthouse", "--at", "mon 23:00"))
+    asked = ("drift", "lighthouse", "--stand-ins", port)
+    assert run(*asked, "--at", "mon 23:00").returncode == 0
+    by_day = run(*asked, "--at", "mon 12:00")
+    assert by_day.returncode == 1
+    assert "ip  duty to cargo" in by_day.stdout
 
 
 @pytest.mark.process

@@ -3,17 +3,19 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Annotated, NamedTuple
 
 import typer
 
-from crossgate.commands.common import load
+from crossgate.commands.common import AtOption, load, moment
 from crossgate.commands.completing import complete_device
 from crossgate.core.model.errors import PlanError, unknown
 
 if TYPE_CHECKING:
+    from datetime import datetime
+
     from crossgate.core.model.plan import Plan
-    from crossgate.live.stand_in import StandIn
+    from crossgate.live.stand_in import Misfortune, StandIn
 
 FIRST_PORT = 8301
 
@@ -34,6 +36,7 @@ def stand_in(
     fresh: Annotated[
         bool, typer.Option("--fresh", help="Begin with what the plan says, whatever ran before.")
     ] = False,
+    at: AtOption = None,
     fail: Annotated[
         list[str] | None,
         typer.Option(
@@ -53,10 +56,21 @@ def stand_in(
     for name in names:
         if name not in plan.devices:
             raise PlanError(unknown("device", name, list(plan.devices)))
-    asyncio.run(_play(plan, names, port, fresh, _misfortunes(plan, fail or []), folder_of(plan)))
+    begins = _Begins(fresh, moment(at, plan), _misfortunes(plan, fail or []))
+    asyncio.run(_play(plan, names, port, begins, folder_of(plan)))
 
 
-def _misfortunes(plan: Plan, told: list[str]) -> dict[str, Any]:
+class _Begins(NamedTuple):
+    """How devices begin: with what the plan says of them, even if they have been played before;
+    the time of the plan that counts for that; and what goes wrong, by device.
+    """
+
+    fresh: bool
+    at: datetime
+    misfortunes: dict[str, Misfortune]
+
+
+def _misfortunes(plan: Plan, told: list[str]) -> dict[str, Misfortune]:
     from crossgate.live.stand_in import Misfortune
 
     found = {}
@@ -72,14 +86,7 @@ def _misfortunes(plan: Plan, told: list[str]) -> dict[str, Any]:
     return found
 
 
-async def _play(
-    plan: Plan,
-    names: list[str],
-    port: int,
-    fresh: bool,
-    misfortunes: dict[str, Any],
-    folder: Path,
-) -> None:
+async def _play(plan: Plan, names: list[str], port: int, begins: _Begins, folder: Path) -> None:
     import asyncio
 
     from crossgate.live.played import begun, keys
@@ -90,7 +97,15 @@ async def _play(
     order = {name: number for number, name in enumerate(plan.devices)}
     loop = asyncio.get_running_loop()
     for name in names:
-        device, told = begun(plan, name, folder, fresh, loop.call_later, misfortunes.get(name))
+        device, told = begun(
+            plan,
+            name,
+            folder,
+            begins.fresh,
+            loop.call_later,
+            begins.at,
+            begins.misfortunes.get(name),
+        )
         await serve(device, port + order[name], host_key, user_key)
         playing.append(device)
         typer.echo(f"{name} at {LOOPBACK} port {port + order[name]}{told}")

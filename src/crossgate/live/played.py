@@ -6,11 +6,13 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable
+from datetime import datetime
 from pathlib import Path
 from typing import Any
 
 import asyncssh
 
+from crossgate.core.answers.drift import in_force
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.plan import Plan
 from crossgate.formats.exchange.asked import Given, Wanted, chosen
@@ -75,19 +77,21 @@ def begun(
     folder: Path,
     fresh: bool,
     later: Later,
+    at: datetime,
     misfortune: Misfortune | None = None,
     runs: Callable[[bytes], None] | None = None,
 ) -> tuple[StandIn, str]:
     """Return a device with the configuration that it had when it was played last, or with what the
-    plan says of it; and what there is to tell of that. One that tells what it `runs` keeps nothing.
-    Raises `PlanError`.
+    plan says of it, with the entries whose windows are open at a time; and what there is to tell of
+    that. One that tells what it `runs` keeps nothing. Raises `PlanError`.
     """
     path = None if runs is not None else folder / f"{name}.xml"
     running = None if fresh or path is None else kept(path)
     told = ", as it was left" if running is not None else ""
     if running is None:
-        every, places = chosen(plan, (), name, bare=True)
-        written = write(Wanted(plan, every, places, name, xml=True))
+        now = in_force(plan, at)
+        every, places = chosen(now, (), name, bare=True)
+        written = write(Wanted(now, every, places, name, xml=True))
         assert isinstance(written.text, str)
         running = parsed(written.text.encode(), name)
         if written.unsaid:

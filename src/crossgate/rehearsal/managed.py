@@ -11,6 +11,7 @@ import asyncio
 import json
 import os
 import socket
+from datetime import datetime
 
 from crossgate.core.model.plan import Plan
 from crossgate.formats.disk import put_file
@@ -20,9 +21,11 @@ from crossgate.live.stand_in import serve
 from crossgate.rehearsal.namespaces import Namespace, Namespaces, end_with_parent
 
 
-def play(plan: Plan, namespaces: Namespaces, machines: dict[str, Namespace]) -> socket.socket:
-    """Play all devices of a plan that have addresses, in a process of their own; return what tells
-    what they run. Raises `PlanError`.
+def play(
+    plan: Plan, at: datetime, namespaces: Namespaces, machines: dict[str, Namespace]
+) -> socket.socket:
+    """Play all devices of a plan that have addresses, as they are at a time, in a process of their
+    own; return what tells what they run. Raises `PlanError`.
     """
     folder = folder_of(plan)
     keys(folder)
@@ -39,7 +42,7 @@ def play(plan: Plan, namespaces: Namespaces, machines: dict[str, Namespace]) -> 
         ours.close()
         end_with_parent()
         try:
-            asyncio.run(_play(plan, listening, theirs))
+            asyncio.run(_play(plan, at, listening, theirs))
         finally:
             os._exit(1)
     theirs.close()
@@ -48,7 +51,9 @@ def play(plan: Plan, namespaces: Namespaces, machines: dict[str, Namespace]) -> 
     return ours
 
 
-async def _play(plan: Plan, listening: dict[str, socket.socket], tell: socket.socket) -> None:
+async def _play(
+    plan: Plan, at: datetime, listening: dict[str, socket.socket], tell: socket.socket
+) -> None:
     folder = folder_of(plan)
     host_key, user_key = keys(folder)
     loop = asyncio.get_running_loop()
@@ -59,6 +64,6 @@ async def _play(plan: Plan, listening: dict[str, socket.socket], tell: socket.so
             put_file(path, document)
             tell.send(json.dumps({"do": "runs", "on": name, "file": str(path)}).encode())
 
-        device, _ = begun(plan, name, folder, True, loop.call_later, runs=runs)
+        device, _ = begun(plan, name, folder, True, loop.call_later, at, runs=runs)
         await serve(device, 0, host_key, user_key, own)
     await asyncio.Event().wait()

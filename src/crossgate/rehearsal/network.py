@@ -271,7 +271,7 @@ class Rehearsal:
             raise PlanError("--devices needs a plan in a file")
         begun = self._read()
         self._read, self._saves = (lambda: begun), False
-        self.serve(play(self.fabric.plan, self.namespaces, self.machines))
+        self.serve(play(self.fabric.plan, self.fabric.clock(), self.namespaces, self.machines))
 
     def change(self, plan: Plan, how: str = "changed") -> None:
         """Go on with another plan, where it has the same machines."""
