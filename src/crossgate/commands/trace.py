@@ -5,7 +5,7 @@ a line each.
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING, Annotated, NamedTuple
 
 import typer
 
@@ -40,8 +40,22 @@ if TYPE_CHECKING:
     from crossgate.core.model.service import FlagTest
     from crossgate.core.network.ways import Network
 
+
+class _Asked(NamedTuple):
+    """Whose leases are asked for, in which family, None for both, when, and with what verdict."""
+
+    source: str
+    family: int | None
+    when: When
+    expect: Claim | None
+
+
 _MOST_IN_FULL = 2
 """Of more conversations than these each is one line where they are shown over time."""
+LEASE = "lease"
+"""The word for how a machine gets its address, where a destination and a service stand
+otherwise.
+"""
 _ENDS = "A host, device, point, address, group or subnet."
 
 
@@ -52,13 +66,13 @@ def trace(
         str, typer.Argument(metavar="TO", autocompletion=complete_end, help=_ENDS)
     ],
     services: Annotated[
-        list[str],
+        list[str] | None,
         typer.Argument(
-            metavar="SERVICE...",
+            metavar="[SERVICE...]",
             autocompletion=complete_service,
-            help="As ping, https, tcp/8443; one or several.",
+            help="As ping, https, tcp/8443; one or several; none for TO lease.",
         ),
-    ],
+    ] = None,
     source_port: Annotated[
         int | None,
         typer.Option(min=0, max=MOST_PORT, metavar="N", help=f"The client's port ({CLIENT_PORT})."),
@@ -126,7 +140,7 @@ def trace(
     as_json: JsonOption = False,
 ) -> None:
     """Send SERVICE from FROM to TO and show every crossing, the entry that decided, and the
-    verdict; a line each of several.
+    verdict; a line each of several. FROM lease traces how machines of a subnet get addresses.
     """
     from crossgate.core.answers.traces import Choice, asked, claimed_addresses, ends
     from crossgate.core.conversation.packets import Tracer
@@ -135,6 +149,30 @@ def trace(
 
     if (full or why) and short:
         raise PlanError(f"--{'full' if full else 'why'} and --short exclude each other")
+    plan = load(context)
+    if not services and destination == LEASE and LEASE not in plan.names():
+        unfit = {
+            "--source-port": source_port is not None,
+            "--as": claimed is not None,
+            "--flags": flags is not None,
+            "--tls": tls is not None,
+            "--cipher": cipher is not None,
+            "--week": week,
+            "--until": until is not None,
+            "--all-paths": all_paths,
+            "--draw": drawn is not None,
+        }
+        for option in (each for each, given in unfit.items() if given):
+            raise PlanError(
+                f"{option} is about one conversation, and a lease has several; leave it out"
+            )
+        family = family_of(only_ipv4, only_ipv6)
+        asked_for = _Asked(source, family, circumstances(plan, at, flood, None, None), expect)
+        detail = True if full or why else False if short else None
+        _tell_leases(context, plan, asked_for, detail, every, why, tally, as_json)
+        return
+    if not services:
+        raise PlanError(f"say what {source} sends to {destination}, as ping or tcp/443")
     over_time = "--until" if until is not None else "--week" if week else ""
     alone = {
         "--why": why,
@@ -145,7 +183,6 @@ def trace(
     }
     for option in (each for each, given in alone.items() if given and over_time):
         raise PlanError(f"{option} is about one time, and {over_time} about many; leave one out")
-    plan = load(context)
     when = circumstances(plan, at, flood, tls, cipher)
     network = Network(plan)
     tracer = Tracer(network, plan.state_at(when))
@@ -243,6 +280,62 @@ def _tell_over_time(
     for number, each in enumerate(found):
         write([""] * bool(number))
         write(lines(each, every))
+
+
+def _tell_leases(
+    context: typer.Context,
+    plan: Plan,
+    asked: _Asked,
+    full: bool | None,
+    every: bool,
+    why: bool,
+    tally: bool,
+    as_json: bool,
+) -> None:
+    """Show how machines get leases: message by message in `full`, in a line each, or with None in
+    full where it is one.
+    """
+    from collections import Counter
+
+    from crossgate.core.answers.leases import exchanges_of, followed
+    from crossgate.core.conversation.packets import Tracer
+    from crossgate.core.conversation.verdict import VERDICTS
+    from crossgate.core.network.ways import Network
+
+    network = Network(plan)
+    tracer = Tracer(network, plan.state_at(asked.when))
+    exchanges = [
+        each
+        for each in exchanges_of(network, asked.source)
+        if asked.family in (None, int(each.leases.family))
+    ]
+    if not exchanges:
+        raise PlanError(f"no leases line is for IPv{asked.family} addresses of {asked.source}")
+    found = [followed(tracer, each) for each in progress(exchanges, len(exchanges), "tracing")]
+    if tally:
+        met = (decider.key for each in found for one in each.traces for decider in one.deciders())
+        add_to_tally(context, plan, Counter(met))
+    if as_json:
+        from crossgate.formats.json.leases import leases_document
+
+        print_json(leases_document(plan, asked.when, found, why))
+    else:
+        from crossgate.show.console import write
+        from crossgate.show.leases import lines, short_lines
+
+        if full is False or (full is None and len(found) > 1):
+            write(short_lines(found, plan, asked.when))
+        else:
+            for number, each in enumerate(found):
+                write([""] * bool(number))
+                write(lines(each, plan, asked.when, every, why))
+    verdicts = dict.fromkeys(each.verdict for each in found)
+    if asked.expect is not None and any(each is not VERDICTS[asked.expect] for each in verdicts):
+        if not as_json:
+            typer.echo(
+                f"expected {VERDICTS[asked.expect]}, but it is {', '.join(verdicts)}", err=True
+            )
+        raise typer.Exit(1)
 
 
 def _end(plan: Plan, start: datetime, until: str | None) -> datetime:

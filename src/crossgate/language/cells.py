@@ -61,6 +61,20 @@ def subnet_cells(words: list[str]) -> tuple[str, ...]:
     return words[0], words[1], *_by_family(words[2:end], _literal), " ".join(words[end:])
 
 
+def leases_cells(words: list[str]) -> tuple[str, ...]:
+    """leases | RANGES | on SUBNET | by MACHINE | names and time."""
+    on, by = _until(words, "on"), _until(words, "by")
+    left = " ".join(words[1:on]).replace(",", ", ").replace(" ,", ",").split()
+    rest = " ".join(words[by + 2 :]).replace(",", ", ").replace(" ,", ",")
+    return (
+        words[0],
+        _several(left),
+        " ".join(words[on:by]),
+        " ".join(words[by : by + 2]),
+        " ".join(rest.split()),
+    )
+
+
 def group_cells(words: list[str]) -> tuple[str, ...]:
     """group | NAME | members, or the table that they are in."""
     if words[2:3] == ["from"]:
@@ -162,6 +176,8 @@ def _addresses(left: list[str]) -> str:
     if not left:
         return ""
     word = left.pop(0)
+    if word == "leases" and left[:1] == ["of"] and len(left) > 1:
+        return f"leases {left.pop(0)} {left.pop(0)}"
     if left[:1] in (["wild"], ["mask"]) and len(left) > 1:
         kind, mask = left.pop(0), left.pop(0)
         return _masked(word, kind, mask.removesuffix(",")) + "," * mask.endswith(",")

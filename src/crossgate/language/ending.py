@@ -35,6 +35,7 @@ from crossgate.language.change import Proposal
 from crossgate.language.draft import Draft
 from crossgate.language.inserting import insert_entry
 from crossgate.language.mending import (
+    MOST_EDITS,
     MOST_MENDS,
     Mendable,
     Step,
@@ -45,6 +46,9 @@ from crossgate.language.mending import (
 )
 from crossgate.language.reader import Reading
 from crossgate.language.twin import ERRORS, NEIGHBOURS, write_twin
+
+_PERMITTING = ("lease-blocked", "renewal-blocked", "names-blocked", "time-blocked")
+"""The findings that say what an entry is to permit before the line that stops it."""
 
 
 def mend_finding(reading: Reading, finding: Finding, now: datetime, session: Session) -> Mendable:
@@ -61,6 +65,8 @@ def mend_finding(reading: Reading, finding: Finding, now: datetime, session: Ses
     ]
     if finding.name == "spoofable" and (unclaimed := _unclaimed(reading, finding, now)) is not None:
         edited.append(unclaimed)
+    if finding.name in _PERMITTING and (let_by := _let_by(reading, finding, now)) is not None:
+        edited.append(let_by)
     own = _asked_for(reading.plan, finding) if finding.name == "wrong-side" else []
     for said, after in edited:
         mend = proved(reading, after, said, now, session, own)
@@ -190,7 +196,7 @@ def _steps_for(plan: Plan, finding: Finding) -> Iterator[Step]:
         yield from _turned(access_list, entry)
     if finding.name == "replies-blocked" and finding.packet is not None:
         yield from _answers_let_by(plan, finding.packet, entry)
-    if finding.beside:
+    if finding.beside and finding.name not in _PERMITTING:
         yield from _denied_beside(access_list, entry, finding.beside)
     if finding.name in ("never-reached", "no-effect"):
         above = (
@@ -450,6 +456,49 @@ def _unclaimed(
     return (tuple(said), state) if said else None
 
 
+def _let_by(
+    reading: Reading, finding: Finding, now: datetime
+) -> tuple[tuple[str, ...], Reading] | None:
+    """Return the plan in which what a finding says is permitted, with the edits: one for each list
+    that stops the same messages further on.
+
+    A standard list cannot permit a machine its renewals alone, so there is no edit for these.
+    """
+    state, stop, said = reading, finding, list[str]()
+    known = {each.fault for each in _of_leases(reading, finding.name, now)}
+    while len(said) < MOST_EDITS:
+        own = state.plan.lists.get(stop.access_list or "")
+        if own is None or (own.kind is Kind.STANDARD and stop.name != "lease-blocked"):
+            return None
+        step = _permitting(own, stop)
+        after = applied(state, step)
+        if after is None:
+            return None
+        state, said = after, [*said, step.said]
+        found = _of_leases(state, finding.name, now)
+        again = next((each for each in found if each.fault not in known), None)
+        if again is None:
+            return tuple(said), state
+        stop = again
+    return None
+
+
+def _of_leases(reading: Reading, name: str, now: datetime) -> list[Finding]:
+    """Return the findings of a name about leases."""
+    return list(AUDITS[name](Case(Session(reading.plan), now)))
+
+
+def _permitting(access_list: AccessList, finding: Finding) -> Step:
+    """Return what permits in a list what a finding says, before the line that stops it."""
+    entry = None if finding.entry is None else access_list.entry(finding.entry)
+    spot = "at the end" if entry is None else f"before {entry.number}"
+    text = f"permit {finding.beside}"
+    return Step(
+        f"in list {access_list.name}, {spot}: {text}",
+        lambda draft: _above(draft, access_list, entry, text),
+    )
+
+
 def _border(plan: Plan, name: str, family: Family, entry: Entry) -> Step | None:
     """Return what drops sources of an entry that are not a segment's own where its machines come
     in; None where nothing can stand there.
@@ -518,8 +567,14 @@ def _bordering(
 
 
 def _before_permits(draft: Draft, access_list: AccessList, text: str) -> None:
+    permits = (each for each in access_list.entries if each.action is Action.PERMIT)
+    _above(draft, access_list, next(permits, None), text)
+
+
+def _above(draft: Draft, access_list: AccessList, entry: Entry | None, text: str) -> None:
+    """Write an entry before another one, at the end where there is none."""
     own = access_list.entries
-    index = next((at for at, each in enumerate(own) if each.action is Action.PERMIT), len(own))
+    index = len(own) if entry is None else own.index(entry)
     ends = own[index - 1] if index else None, own[index] if index < len(own) else None
     edits.add_entry(draft, access_list, edits.number_between(access_list, *ends), text)
 

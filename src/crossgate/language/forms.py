@@ -43,6 +43,10 @@ FORMS: Mapping[str, str] = {
     "manage": "netconf [ADDRESS | HOST] [port NUMBER] [user USER]",
     "gateway": "ADDRESS+ [on SUBNET] by POINT (, POINT)* [vrid NUMBER]",
     "host": "NEW ADDRESS+ (on SUBNET | at PORT | gateway ADDRESS | mac MAC)* [stateful]",
+    "leases": (
+        "PATTERN (, PATTERN)* on SUBNET by MACHINE [names SERVER (, SERVER)*] "
+        "[time SERVER (, SERVER)*]"
+    ),
     "group": "NEW (from TEXT [column TEXT] | MEMBERS)",
     "use": f"services ({' | '.join(BUNDLES)})+",
     "service": "NEW SERVICE (, SERVICE)*",
@@ -100,7 +104,7 @@ ENTRIES: Mapping[tuple[Kind, bool], str] = {
 _PARTS: Mapping[str, str] = {
     "ACTION": "(permit | deny | reject)",
     "MEMBERS": "MEMBER (, MEMBER)* [but MEMBER (, MEMBER)*]",
-    "MEMBER": "(any | PATTERN [wild WILDCARD | mask WILDCARD] | NAME)",
+    "MEMBER": "(any | PATTERN [wild WILDCARD | mask WILDCARD] | leases of SUBNET | NAME)",
     "TLS": WRITTEN[TlsTest].form,
     "STATION": "(any | broadcast | MAC [wild MAC] | MACHINE)",
     "ETHERTYPE": "(any | ipv4 | ipv6 | arp | NUMBER)",
@@ -112,7 +116,8 @@ _PARTS: Mapping[str, str] = {
     ),
     "SERVICES": "(nothing | SERVICE (and SERVICE)*)",
     "ENDS": "END (, END)* [but END (, END)*]",
-    "END": "(any | PATTERN [wild WILDCARD | mask WILDCARD] | ENDPOINT)",
+    "END": "(any | PATTERN [wild WILDCARD | mask WILDCARD] | leases of SUBNET | ENDPOINT)",
+    "SERVER": "(ADDRESS | MACHINE)",
     "HOURS_OF": "(during | outside) WINDOW",
     "LIMITS": (
         "[source port NUMBER] [at TIME [CLOCK]] [flooding] [no tls | TLS] [over (ipv4 | ipv6)]"
@@ -310,5 +315,5 @@ def entry_form(kind: Kind, frames: bool) -> Form:
     return Form(ENTRIES[kind, frames])
 
 
-COMMAS = frozenset(("numbering", "gateway", "group", "service", "window"))
+COMMAS = frozenset(("numbering", "gateway", "leases", "group", "service", "window"))
 """The statements in which a comma is a word of its own."""

@@ -168,6 +168,12 @@ NETWORK = {
         "only if it holds whichever of them answers.",
         "gateway 192.0.2.1 on quay by breakwater.quay, groyne.quay vrid 12",
     ),
+    "leases": Word(
+        "Addresses that machines of a subnet get for a time (DHCP), from a device there or from a "
+        "host; names and time say whom they are told to ask. leases of SUBNET is a name for these "
+        "addresses. check tells which list stops a lease, trace SUBNET lease shows the exchange.",
+        "leases 10.64.8.50-10.64.8.99 on tickets by lighthouse names resolver",
+    ),
     "but": Word(
         (
             "All of the words before it, without those behind: tickets but laptop, kiosk-2. Words "

@@ -31,6 +31,7 @@ from crossgate.core.model.network import Device, Point, PointKind
 from crossgate.core.model.plan import Group, Plan, UnknownName
 from crossgate.core.model.service import Service, ServiceError, split_service
 from crossgate.core.sets.meaning import (
+    LEASES_OF,
     Meaning,
     WordKind,
     combined,
@@ -151,6 +152,7 @@ class Names:
         self.pending_translations: list[tuple[Device, Words]] = []
         self.pending_hosts: list[tuple[Words, int, str]] = []
         self.broken_groups: set[str] = set()
+        self.broken_leases = False
         self._addresses: dict[Family, dict[str, Addresses]] = {family: {} for family in Family}
         self._services: dict[tuple[str, Family], Service] = {}
 
@@ -209,9 +211,8 @@ class Names:
                 and part != "any"
                 and not looks_like_address(part)
             ):
-                return Addresses(
-                    part, self.meaning(own, part).in_family(family)
-                )  # to leave out nothing is no error
+                found = self.meaning(own, part).in_family(family)
+                return Addresses(part, found)  # to leave out nothing is no error
             return self._item(own, part, family)
 
         taken, left_out, text = read_several(words, item)
@@ -225,7 +226,7 @@ class Names:
 
     def _item(self, words: Words, word: str, family: Family) -> Addresses:
         """ITEM = "any" | ADDRESS | ADDRESS/LEN | ADDRESS "wild" WILDCARD | ADDRESS "mask" NETMASK |
-        ADDRESS-ADDRESS | NAME | POINT.
+        ADDRESS-ADDRESS | NAME | POINT | "leases" "of" SUBNET.
         """
         if word == "any":
             return anywhere(family)
@@ -240,11 +241,12 @@ class Names:
             text = word if words.index == start + 1 else " ".join(words.words[start : words.index])
             return Addresses(text, patterns)
         own = self.meaning(words, word).in_family(family)
+        text = " ".join([word, *words.words[start + 1 : words.index]]).removesuffix(",")
         if not own:
-            raise words.error(
-                f"{word} has no {family.label} address, and this is an {family.word} list"
+            raise words.error_from(
+                start, f"{text} has no {family.label} address, and this is an {family.word} list"
             )
-        return Addresses(word, own)
+        return Addresses(text, own)
 
     def meaning(self, words: Words, word: str) -> Meaning:
         """Return what the word just taken means for a list; outsides and ports have no addresses
@@ -295,12 +297,28 @@ class Names:
             self.point(words, word)
         if looks_like_address(word) and words.peek() in ("wild", "mask"):
             return of_patterns(_literal(words, word))
+        if word == "leases" and words.accept("of"):
+            return self._leased(words)
         try:
             found = meaning_of(self.plan, word)
         except AddressError as error:
             raise words.error(str(error)) from None
         if found is None and word in self.declared[Space.NAMES]:
             raise FollowOn("")
+        return found
+
+    def _leased(self, words: Words) -> Meaning:
+        """LEASED = "leases" "of" SUBNET, of which the first two words have been taken."""
+        subnet = words.take("a subnet").removesuffix(",")
+        if subnet not in self.plan.segments:
+            raise self.unknown(words, "subnet", subnet, self.plan.segments)
+        found = meaning_of(self.plan, f"{LEASES_OF}{subnet}")
+        if found is None:
+            if self.broken_leases:
+                raise FollowOn("")
+            raise words.error(
+                f"no leases line is for {subnet}; write: leases RANGE on {subnet} by …"
+            )
         return found
 
     def point(self, words: Words, text: str) -> Point:
@@ -431,7 +449,7 @@ class Names:
 
 
 _Item = TypeVar("_Item")
-_GOING_ON = ("wild", "mask", "but")
+_GOING_ON = ("wild", "mask", "but", "of")
 
 
 def read_several(

@@ -10,6 +10,7 @@ from __future__ import annotations
 from crossgate.language import (
     claims,
     entries,
+    leasing,
     managing,
     named_sets,
     settings,
@@ -23,6 +24,7 @@ from crossgate.language.cells import (
     gateway_cells,
     group_cells,
     host_cells,
+    leases_cells,
     named_cells,
     placement_cells,
     subnet_cells,
@@ -64,6 +66,7 @@ STATEMENTS = {
         Row("switch", topology.device, space=Space.NAMES, block=topology.DEVICE_LINES),
         Row("gateway", topology.gateway, gateway_cells, commas=True),
         Row("host", topology.host, host_cells, Space.NAMES),
+        Row("leases", leasing.leases, leases_cells, commas=True),
         Row("group", named_sets.group, group_cells, Space.NAMES, finish=_sets),
         Row("use", named_sets.use),
         Row("service", named_sets.service, named_cells, Space.SERVICES, finish=_services),

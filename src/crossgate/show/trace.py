@@ -146,6 +146,19 @@ def lines(
         f"{strong(service_label(conversation.first))}  {ends}  "
         f"{conversation.first.family.label}{claimed}"
     )
+    yield from legs_and_verdict(trace, plan, when, every, alone, why)
+
+
+def legs_and_verdict(
+    trace: Trace,
+    plan: Plan,
+    when: When,
+    every: bool = False,
+    alone: bool = True,
+    why: bool = False,
+) -> Iterator[str]:
+    """Yield what a trace meets, leg by leg, and how it ends, as `lines` does, without its ends."""
+    conversation = trace.conversation
     state = plan.state_at(when) if why else None
     rows = (row for leg in trace.legs for row in _leg(conversation, leg, every, state))
     yield from columns(rows, indent=2)

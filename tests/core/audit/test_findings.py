@@ -32,6 +32,7 @@ window night  daily 22:00-06:00
 """
 FENCE = "list fence extended ipv4\n{}\nplace fence inbound on gate.hall\n"
 SEA = "list sea-in extended ipv4\n{}\nplace sea-in inbound on gate.sea\n"
+LEASES = "leases 10.64.8.50-10.64.8.99 on hall by {}\n"
 SIX = "list six extended ipv6\n{}\nplace six inbound on gate.hall\n"
 
 
@@ -312,6 +313,28 @@ PAIRS = {
     "management-round": (
         FENCE.format("    10 deny ssh kiosk to server\n    20 permit ip any to any"),
         FENCE.format("    10 deny telnet kiosk to server\n    20 permit ip any to any"),
+    ),
+    "lease-blocked": (
+        FENCE.format("    10 permit ip kiosk to any") + LEASES.format("gate"),
+        FENCE.format(
+            "    10 permit udp/67 0.0.0.0, hall to any source port 68\n    20 permit ip kiosk to any"
+        )
+        + LEASES.format("gate"),
+    ),
+    "renewal-blocked": (
+        FENCE.format("    10 permit udp/67 0.0.0.0 to any") + LEASES.format("server"),
+        FENCE.format("    10 permit udp/67 0.0.0.0, leases of hall to any")
+        + LEASES.format("server"),
+    ),
+    "names-blocked": (
+        FENCE.format("    10 permit udp/67 any to any") + LEASES.format("gate names server"),
+        FENCE.format("    10 permit udp/67 any to any\n    20 permit domain hall to any")
+        + LEASES.format("gate names server"),
+    ),
+    "time-blocked": (
+        FENCE.format("    10 permit udp/67 any to any") + LEASES.format("gate time server"),
+        FENCE.format("    10 permit udp/67 any to any\n    20 permit ntp hall to any")
+        + LEASES.format("gate time server"),
     ),
     "second-connection": (
         FENCE.format("    10 permit ftp kiosk to server"),

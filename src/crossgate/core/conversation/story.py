@@ -178,7 +178,7 @@ class Paths:
             alone,
         )
         first = conversation.first
-        there, back = Address(first.family, first.destination), Address(first.family, first.source)
+        there, back = conversation.destination.address, Address(first.family, first.source)
         self._pairs = (conversation.source, there), (conversation.destination, back)
         self._first = self._first_of(*self._pairs[0]), self._first_of(*self._pairs[1])
         self._found: dict[tuple[int, Tokens], Met] = {}

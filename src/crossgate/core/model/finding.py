@@ -254,6 +254,33 @@ KINDS = {
         "deny the twin too, or accept it",
         "10 deny ssh hall to office; 20 permit ip any to any",
     ),
+    "lease-blocked": FindingKind(
+        Severity.ERROR,
+        (
+            "machines of a subnet get no lease: a list stops a message of it on every way (RFC 2131, "
+            "RFC 8415); the first one has no source address yet"
+        ),
+        "permit what the finding names",
+        "10 permit ip tickets to any, inbound at tickets; leases 10.64.8.50-10.64.8.99 on tickets by r",
+    ),
+    "renewal-blocked": FindingKind(
+        Severity.WARNING,
+        "machines get a lease and cannot renew it with its server (RFC 2131 section 4.4.5)",
+        "permit what the finding names",
+        "10 permit udp/dhcp 0.0.0.0 to 255.255.255.255, and leases by a host elsewhere",
+    ),
+    "names-blocked": FindingKind(
+        Severity.WARNING,
+        "machines with a lease cannot ask the resolver that it names",
+        "what the finding names as needed",
+        "10 permit https any to any; leases 10.64.8.50-10.64.8.99 on tickets by r names resolver",
+    ),
+    "time-blocked": FindingKind(
+        Severity.WARNING,
+        "machines with a lease cannot ask the clock that it names",
+        "what the finding names as needed",
+        "10 permit https any to any; leases 10.64.8.50-10.64.8.99 on tickets by r time clock",
+    ),
     "second-connection": FindingKind(
         Severity.NOTE,
         (
@@ -389,6 +416,10 @@ MENDED = frozenset(
         "proxy-round",
         "mail-round",
         "management-round",
+        "lease-blocked",
+        "renewal-blocked",
+        "names-blocked",
+        "time-blocked",
         "one-family",
         "out-of-order",
     )
@@ -424,7 +455,7 @@ class Finding(NamedTuple):
     """Words of an entry, each with what it is to ask for instead."""
     beside: str = ""
     """The service to be denied beside what an entry denies, as an entry names it; or all that a
-    line is to deny first in a list.
+    line is to deny first in a list; or, of leases, what one is to permit.
     """
 
     @property

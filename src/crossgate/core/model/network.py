@@ -4,7 +4,7 @@ points lists stand at.
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Container, Iterator
 from dataclasses import dataclass, field
 from enum import StrEnum
 from typing import NamedTuple
@@ -319,6 +319,44 @@ class SharedGateway(NamedTuple):
     by: tuple[Point, ...]
     vrid: int | None
     place: Place
+
+
+@placeless
+class Leases(NamedTuple):
+    """Addresses of a subnet, of one family, that machines there get for a time (RFC 2131, RFC
+    8415): from a device on it, or from a host, to which the devices of its subnet hand requests on
+    where it is elsewhere (RFC 1542 section 4).
+
+    `names` and `time` are the hosts, devices or addresses that a lease tells its machine to ask for
+    names and for the time (RFC 2132 sections 3.8 and 8.3, RFC 3646, RFC 5908).
+    """
+
+    addresses: tuple[Pattern, ...]
+    on: str
+    by: str
+    names: tuple[str, ...]
+    time: tuple[str, ...]
+    place: Place
+
+    @property
+    def family(self) -> Family:
+        """The family of its addresses."""
+        return self.addresses[0].family
+
+    def has(self, address: Address) -> bool:
+        """Whether a machine may get an address by it."""
+        return address.family is self.family and any(
+            each.contains(address.value) for each in self.addresses
+        )
+
+    def first_but(self, taken: Container[Address]) -> Address | None:
+        """Return its first address that is not among others, None where it has no other."""
+        every = (
+            Address(self.family, value)
+            for each in self.addresses
+            for value in range(each.value, (each.value | each.wildcard) + 1)
+        )
+        return next((each for each in every if each not in taken), None)
 
 
 @placeless

@@ -26,6 +26,7 @@ from crossgate.core.model.network import (
     Direction,
     Host,
     Interface,
+    Leases,
     Placement,
     Point,
     PointKind,
@@ -112,6 +113,7 @@ class Plan:
     devices: dict[str, Device] = field(default_factory=dict)
     hosts: dict[str, Host] = field(default_factory=dict)
     gateways: list[SharedGateway] = field(default_factory=list)
+    leases: list[Leases] = field(default_factory=list)
     groups: dict[str, Group] = field(default_factory=dict)
     services: dict[str, NamedService] = field(default_factory=dict)
     windows: dict[str, Window] = field(default_factory=dict)
@@ -548,7 +550,8 @@ class Plan:
             for device in self.devices.values()
             for interface in device.interfaces.values()
         ]
-        return [*self.hosts, *self.devices, *self.segments, *self.groups, *points]
+        leases = [f"leases of {name}" for name in dict.fromkeys(each.on for each in self.leases)]
+        return [*self.hosts, *self.devices, *self.segments, *self.groups, *points, *leases]
 
     def point(self, text: str) -> Point:
         """Find the interface or port DEVICE.NAME, split at the first dot. Raises `UnknownName`."""

@@ -1,7 +1,7 @@
 """What words that stand for addresses mean in a plan.
 
-Such a word is `any`, an address, also with a wildcard, a prefix or a range, a point, or a name of a
-host, device, subnet, outside or group. Several with commas between are all of these together, and
+Such a word is `any`, an address, also with a wildcard, a prefix or a range, a point, a name of a
+host, device, subnet, outside or group, or `leases of` a subnet. Several with commas between are all of these together, and
 what follows `but` is left out of that: `tickets, guests but laptop, kiosk-2`. Entries of lists,
 groups, expectations and the ends that a person gives to a command all mean the same by it; what of
 it they may use is theirs to say.
@@ -75,6 +75,8 @@ PRIVATE_BLOCKS = tuple(
     map(parse_block, ("10.0.0.0/8", "172.16.0.0/12", "192.168.0.0/16", "100.64.0.0/10", "fc00::/7"))
 )
 """RFC 1918 section 3, RFC 6598 section 7, RFC 4193 section 3.1."""
+LEASES_OF = "leases of "
+"""What stands before a subnet's name for the addresses that its machines get for a time."""
 BUT, COMMA = " but ", ", "
 _EVERYTHING = Meaning(WordKind.ANY, tuple(everything(family) for family in Family))
 
@@ -180,6 +182,14 @@ def _meaning(plan: Plan, word: str) -> Meaning | None:
             return Meaning(WordKind.PORT, ())
         interface = plan.devices[point.owner].interfaces[point.part]
         return _one_by_one(WordKind.INTERFACE, (own.address for own in interface.addresses))
+    return _of_name(plan, word)
+
+
+def _of_name(plan: Plan, word: str) -> Meaning | None:
+    """Return what a name, or `leases of` one, means."""
+    if word.startswith(LEASES_OF):
+        leased = _leased(plan, word.removeprefix(LEASES_OF))
+        return Meaning(WordKind.GROUP, leased) if leased else None
     if word in plan.hosts:
         return _one_by_one(WordKind.HOST, plan.hosts[word].addresses)
     if word in plan.segments:
@@ -197,6 +207,11 @@ def _meaning(plan: Plan, word: str) -> Meaning | None:
             group.named,
         )
     return Meaning(WordKind.GROUP, PRIVATE_BLOCKS) if word == PRIVATE else None
+
+
+def _leased(plan: Plan, subnet: str) -> tuple[Pattern, ...]:
+    """Return the addresses that machines of a subnet get for a time."""
+    return tuple(each for own in plan.leases if own.on == subnet for each in own.addresses)
 
 
 def of_patterns(patterns: tuple[Pattern, ...]) -> Meaning:

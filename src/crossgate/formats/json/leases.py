@@ -1,0 +1,45 @@
+"""The document of `trace ... lease`: how machines get leases, message by message."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from crossgate.core.answers.leases import Leased
+from crossgate.core.model.condition import State
+from crossgate.core.model.conditions import When
+from crossgate.core.model.plan import Plan
+from crossgate.core.wording.leases import outcome
+from crossgate.formats.json.parts import Document, endpoint_document, when_document
+from crossgate.formats.json.trace import conversation
+
+
+def leases_document(plan: Plan, when: When, every: Sequence[Leased], why: bool) -> Document:
+    """Return `crossgate/leases/1`: exchanges, each with its messages as `crossgate/trace/1` has
+    conversations, up to the first that does not get through.
+    """
+    state = plan.state_at(when) if why else None
+    return {
+        "schema": "crossgate/leases/1",
+        "plan": plan.files[0],
+        **when_document(when),
+        "exchanges": [_exchange(each, state) for each in every],
+    }
+
+
+def _exchange(leased: Leased, state: State | None) -> Document:
+    exchange, stopped = leased.exchange, leased.stopped
+    return {
+        "family": int(exchange.leases.family),
+        "client": endpoint_document(exchange.client),
+        "subnet": exchange.leases.on,
+        "server": endpoint_document(exchange.server),
+        "relay": None if exchange.relay is None else endpoint_document(exchange.relay),
+        "line": exchange.leases.place.line,
+        "verdict": str(leased.verdict),
+        "stopped": None if stopped is None else stopped.what,
+        "sentence": outcome(leased),
+        "messages": [
+            {"message": message.what, **conversation(trace, state)}
+            for message, trace in zip(exchange.messages, leased.traces, strict=False)
+        ],
+    }
