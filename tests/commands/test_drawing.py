@@ -187,7 +187,7 @@ def sys_executable() -> str:
 
 def test_the_report_has_everything_and_asks_for_nothing(run: Run, demo: Path) -> None:
     done = run("report", "--at", "2026-12-01 12:00")
-    assert done.stdout == "report.html: 28 of 28 expectations hold, 3 warnings\n"
+    assert done.stdout == "report.html: 28 of 28 expectations hold, 4 warnings\n"
     page = (demo / "report.html").read_text()
     for part in (
         "Findings",

@@ -235,7 +235,7 @@ def test_a_name_is_given_anew_everywhere_and_nothing_else(
         ("route add groyne default via 192.0.2.1", "", "    route default via 192.0.2.1\n"),
         ("expect add deny telnet guests to harbour", "", "telnet    guests    to harbour\n"),
         ("expect add --keep deny telnet guests to harbour", "", "keep   deny      telnet"),
-        ("expect drop 193", "berth 3 still drops", ""),
+        ("expect drop 196", "berth 3 still drops", ""),
     ],
 )
 def test_the_rest_of_the_plan_is_edited_too(

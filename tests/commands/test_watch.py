@@ -78,7 +78,7 @@ def test_each_save_is_told_against_the_last_plan_without_errors(
     plan.write_text(text + "expect permit ssh kiosk-1 to manifest over ipv4\n")
     told = watched.until("is  permitted by guest-fence 10")
     assert "saved: 28 hold, 1 fails" in told
-    assert "breaks  217  expect permit ssh kiosk-1 to manifest over ipv4" in told
+    assert "breaks  220  expect permit ssh kiosk-1 to manifest over ipv4" in told
     watched.process.send_signal(signal.SIGINT)
     assert watched.end() == 130
 

@@ -76,6 +76,7 @@ def test_what_is_wrong_is_told_with_its_mend(plan_of: Read, line: str, error: st
         plan_of(f"{NET}{line}\n")
     (told,) = raised.value.errors
     assert error in told.message
+    assert told.place is not None
     assert told.place.line == NET.count("\n") + 1
 
 

@@ -168,6 +168,16 @@ WAIT = ("--within", "10", "--confirm-within", "5")
 
 
 @pytest.mark.process
+def test_a_push_shows_first_what_it_does_to_traffic(run: Run, demo: Path, play: Play) -> None:
+    port = str(play("a"))
+    assert demo.name
+    assert run("entry", "add", "on-a", "deny tcp/4444 h to any", "--yes").returncode == 0
+    shown = run("push", "a", "--stand-ins", port, "--dry-run").stdout
+    assert "denied by on-a" in shown
+    assert "tcp/4444  h to" in shown
+
+
+@pytest.mark.process
 def test_devices_run_what_the_plan_says(run: Run, demo: Path, play: Play) -> None:
     port = play()
     before = runs(demo, port)

@@ -20,6 +20,7 @@ import time
 from collections.abc import Callable, Iterator
 from datetime import datetime
 from pathlib import Path
+from types import SimpleNamespace
 from typing import Any
 
 import pytest
@@ -33,7 +34,8 @@ from crossgate.core.model.errors import PlanError
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.endpoints import pairs
 from crossgate.core.network.ways import Network
-from crossgate.language.reader import read
+from crossgate.language.reader import Reading, read
+from crossgate.rehearsal.network import Rehearsal
 from crossgate.rehearsal.session import Session, start
 from tests.conftest import Run
 from tests.net import plans
@@ -223,6 +225,33 @@ def test_a_save_holds_for_what_runs(rehearsing: Callable[[str], Session], tmp_pa
     plan.write_text("what is this\n")
     assert [each["plan"] for each in session.until("plan") if "plan" in each] == ["has errors"]
     assert session.run("kiosk", connects("10.0.1.9", 22))["ended"] == 7
+
+
+def test_what_is_saved_while_the_plan_is_read_is_taken_next(tmp_path: Path) -> None:
+    file = tmp_path / "p.gate"
+    file.write_text(SMALL)
+    told = list[dict[str, object]]()
+
+    def reads_and_is_overtaken() -> Reading:
+        found = read(file)
+        if "other" not in file.read_text():
+            file.write_text(SMALL + "host other 10.0.1.10 on yard\n")
+        return found
+
+    running = Rehearsal.__new__(Rehearsal)
+    vars(running).update(
+        fabric=SimpleNamespace(plan=read(file).plan, machines={}),
+        _read=reads_and_is_overtaken,
+        _saves=True,
+        _documents={},
+        _stamps={str(file): None},
+        _tell=told.append,
+        change=lambda plan, how: told.append({"plan": how, "hosts": len(plan.hosts)}),
+    )
+    running._look()
+    running._look()
+    running._look()
+    assert [each["hosts"] for each in told] == [2, 3]
 
 
 def test_nothing_of_this_machine_is_reached_from_inside(

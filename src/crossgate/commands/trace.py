@@ -140,7 +140,7 @@ def trace(
     as_json: JsonOption = False,
 ) -> None:
     """Send SERVICE from FROM to TO and show every crossing, the entry that decided, and the
-    verdict; a line each of several. FROM lease traces how machines of a subnet get addresses.
+    verdict; a line each of several. TO may be lease.
     """
     from crossgate.core.answers.traces import Choice, asked, claimed_addresses, ends
     from crossgate.core.conversation.packets import Tracer

@@ -17,7 +17,7 @@ import socket
 import subprocess
 import tempfile
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from datetime import datetime
 from pathlib import Path
 from typing import Any
@@ -120,7 +120,7 @@ class Rehearsal:
         read: Callable[[], Reading] | None = None,
     ) -> None:
         self.fabric = Fabric(plan, clock, self._decided, way)
-        self._read, self._stamps = read, _stamps(plan)
+        self._read, self._stamps = read, _stamps(plan.sources)
         self._looked = 0.0
         self._documents: dict[str, bytes] = {}
         self._saves = True
@@ -239,7 +239,7 @@ class Rehearsal:
 
     def _look(self) -> None:
         """Go on with the plan as it has been saved, where that is whole."""
-        stamps = _stamps(self.fabric.plan)
+        stamps = _stamps(self._stamps)
         if stamps == self._stamps or not self._saves:
             return
         self._stamps = stamps
@@ -258,8 +258,9 @@ class Rehearsal:
         except PlanError as error:
             self._tell({"plan": "has errors", "why": error.message})
             return
+        # What has been saved since it was read is looked at next time.
+        self._stamps = _stamps(plan.sources) | self._stamps
         self.change(plan.without(self.fabric.plan.down), how)
-        self._stamps = _stamps(plan)
 
     def play_devices(self) -> None:
         """Have the devices answer NETCONF at their own addresses; from now on what is committed
@@ -449,9 +450,9 @@ def _send(client: socket.socket, said: dict[str, Any]) -> None:
         client.send(json.dumps(said).encode())
 
 
-def _stamps(plan: Plan) -> dict[str, tuple[int, int] | None]:
+def _stamps(files: Iterable[str]) -> dict[str, tuple[int, int] | None]:
     found: dict[str, tuple[int, int] | None] = {}
-    for each in plan.sources:
+    for each in files:
         try:
             status = os.stat(each)
             found[each] = status.st_mtime_ns, status.st_size

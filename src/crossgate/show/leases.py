@@ -8,7 +8,6 @@ from collections.abc import Iterator, Sequence
 from crossgate.core.answers.leases import Leased
 from crossgate.core.model.conditions import When
 from crossgate.core.model.plan import Plan
-from crossgate.core.wording.leases import outcome
 from crossgate.core.wording.sentences import asked_at, decision, packet_text
 from crossgate.show.console import folded, name, quiet, strong, word
 from crossgate.show.trace import legs_and_verdict
@@ -30,7 +29,7 @@ def lines(
     for message, trace in zip(exchange.messages, leased.traces, strict=False):
         yield f"{message.what}: {quiet(packet_text(message.conversation.first))}"
         yield from legs_and_verdict(trace, plan, when, every, why=why)
-    first, *rest = folded(f"{leased.verdict}: {outcome(leased)}", 0)
+    first, *rest = folded(f"{leased.verdict}: {leased.sentence}", 0)
     yield first.replace(leased.verdict, word(leased.verdict, bold=True), 1)
     yield from rest
 

@@ -118,7 +118,13 @@ class Change:
             found: dict[int, list[Entry] | None] = {}
             for place, now in after.asked.items():
                 was = before.asked.get(place)
-                known = was is not None and was.name == now.name and now.name not in self.lists
+                # A plan may look lists up by other names than they have (`live.order.between`).
+                known = (
+                    was is not None
+                    and now.name not in self.lists
+                    and before.lists.get(now.name) is was
+                    and after.lists.get(now.name) is now
+                )
                 if (
                     place[2] is family
                     and was is not None

@@ -73,11 +73,14 @@ class Leased(NamedTuple):
 
     @property
     def verdict(self) -> Verdict:
-        """The verdict on the last message that was traced; that it varies where it does with the
-        path.
+        """The verdict on all: as that of a conversation, so that it is half-open where a list stops
+        a message behind the first; that it varies where it does with the path.
         """
         last = self.traces[-1]
-        return last.verdict if last.differing is None else Verdict.VARIES
+        if last.differing is not None:
+            return Verdict.VARIES
+        later = len(self.traces) > 1 and last.verdict is Verdict.DENIED
+        return Verdict.HALF_OPEN if later else last.verdict
 
     @property
     def stopped(self) -> Message | None:
@@ -85,6 +88,19 @@ class Leased(NamedTuple):
         if self.verdict is Verdict.PERMITTED:
             return None
         return self.exchange.messages[len(self.traces) - 1]
+
+    @property
+    def sentence(self) -> str:
+        """Whether a machine gets and keeps its lease, and at which message it ends."""
+        who, server, stopped = self.exchange.client.name, self.exchange.leases.by, self.stopped
+        if stopped is None:
+            return f"{who} gets a lease from {server} and can keep it"
+        if stopped.renews:
+            return (
+                f"{who} gets a lease from {server} and cannot renew it there; it has to ask everybody "
+                "again before the lease ends (RFC 2131 section 4.4.5)"
+            )
+        return f"{who} gets no lease from {server}: it ends at the {stopped.what}"
 
 
 def clients(network: Network, leases: Leases) -> list[Endpoint]:

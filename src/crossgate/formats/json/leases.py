@@ -8,7 +8,6 @@ from crossgate.core.answers.leases import Leased
 from crossgate.core.model.condition import State
 from crossgate.core.model.conditions import When
 from crossgate.core.model.plan import Plan
-from crossgate.core.wording.leases import outcome
 from crossgate.formats.json.parts import Document, endpoint_document, when_document
 from crossgate.formats.json.trace import conversation
 
@@ -37,7 +36,7 @@ def _exchange(leased: Leased, state: State | None) -> Document:
         "line": exchange.leases.place.line,
         "verdict": str(leased.verdict),
         "stopped": None if stopped is None else stopped.what,
-        "sentence": outcome(leased),
+        "sentence": leased.sentence,
         "messages": [
             {"message": message.what, **conversation(trace, state)}
             for message, trace in zip(exchange.messages, leased.traces, strict=False)
