@@ -1,4 +1,4 @@
-"""Run what docs/guide.md, docs/trouble.md and the pages of docs/formats tell to run, and write what
+"""Run what docs/guide.md, docs/trouble.md, docs/mistakes.md and the pages of docs/formats tell to run, and write what
 it prints there: `make docs`; with --check, only look.
 
 In the page a block whose info string has a file's name is that file (`gate ferry.gate`), or what is
@@ -18,6 +18,7 @@ from pathlib import Path
 
 GUIDE = Path(__file__).with_name("guide.md")
 TROUBLE = Path(__file__).with_name("trouble.md")
+MISTAKES = Path(__file__).with_name("mistakes.md")
 FORMATS = Path(__file__).with_name("formats")
 WIDTH = 100
 _BLOCK = re.compile(r"^```(\w+)([^\n]*)\n(.*?)^```$", re.MULTILINE | re.DOTALL)
@@ -74,9 +75,9 @@ def _printed(line: str, folder: Path) -> str:
 def main() -> int:
     """Write the pages anew; exit status 1 where --check finds another text."""
     stale = 0
-    for page in (GUIDE, TROUBLE, *sorted(FORMATS.glob("*.md"))):
+    for page in (GUIDE, TROUBLE, MISTAKES, *sorted(FORMATS.glob("*.md"))):
         text = page.read_text(encoding="utf-8")
-        new = rendered(text, demo=page is not GUIDE)
+        new = rendered(text, demo=page not in (GUIDE, MISTAKES))
         stale |= new != text
         if "--check" not in sys.argv:
             page.write_text(new, encoding="utf-8")

@@ -108,6 +108,8 @@ def _run(folder: Path, number: int | None, every: bool) -> None:
 
 
 def _chapter(number: int, chapter: Chapter, whole: bool, plan: tuple[str, ...]) -> None:
+    from crossgate.show.console import count
+
     steps = chapter.steps if whole else [each for each in chapter.steps if each.tells]
     typer.echo()
     if not steps:
@@ -139,7 +141,7 @@ def _chapter(number: int, chapter: Chapter, whole: bool, plan: tuple[str, ...]) 
                 raise typer.Exit(1)
     if not whole:
         untold = len(chapter.steps) - len(steps)
-        more = [f"{left} lines"] * bool(left) + [f"{untold} commands"] * bool(untold)
+        more = [count(left, "line")] * bool(left) + [count(untold, "command")] * bool(untold)
         if more:
             typer.secho(
                 f"  and {' and '.join(more)} more: crossgate demo {number}", fg="bright_black"

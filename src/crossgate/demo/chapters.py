@@ -198,7 +198,7 @@ CHAPTERS = (
                 "Exactly what gets from the ticket hall to the harbour office, and what stops the "
                 "rest.",
                 ("reach", "tickets", "harbour", *_NOON),
-                tells=("tickets but laptop",),
+                tells=("booking  tickets but", "denied by kiosk-fence 30", "telnet  "),
             ),
             Step("Who reaches whom.", ("grid", "ping", "booking", *_NOON)),
         ),

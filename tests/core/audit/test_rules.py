@@ -593,6 +593,12 @@ place f {} on r.{}
         ),
         (["deny tcp/22 a to k", "permit tcp/23 a to k"], ("inbound", "a"), ["management-round 10"]),
         (["deny tcp/23 a to k", "permit tcp/22 a to k"], ("inbound", "a"), []),
+        # Where a line above permits it, nothing of it is got round.
+        (
+            ["permit tcp/22 a to k", "deny tcp/22 a to b", "permit tcp/23 a to k"],
+            ("inbound", "a"),
+            [],
+        ),
         (
             ["deny udp/161 a to k", "permit udp/162 a to k"],
             ("inbound", "a"),

@@ -32,14 +32,29 @@ def permitted_beside(
     case: Case, access_list: AccessList, entry: Entry, region: Region, what: Spans
 ) -> tuple[PacketSet, Decider] | None:
     """Return packets between the ends of an entry that carry something else and that its list
-    permits while the entry is in force.
+    permits while the entry is in force, where it stops something of the entry's own there.
     """
     wanted = region._replace(what=what, flags=ALL_FLAGS, source_ports=ALL_PORTS)
     with answered(f"what passes beside {line_name(access_list.name, entry.number)}", case.missed):
         for packets, decider in decided(case, access_list, wanted, entry):
-            if decider.permits:
+            if decider.permits and _stops_there(case, access_list, entry, region, packets):
                 return packets, decider
     return None
+
+
+def _stops_there(
+    case: Case, access_list: AccessList, entry: Entry, region: Region, packets: PacketSet
+) -> bool:
+    """Whether a list stops some of what is in a region between the ends of some packets: lines
+    above the entry may permit it there.
+    """
+    return any(
+        not decider.permits
+        for each in packets.regions()
+        for _, decider in decided(
+            case, access_list, region.between(each.source, each.destination), entry
+        )
+    )
 
 
 def decided(
