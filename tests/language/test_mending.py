@@ -532,6 +532,18 @@ expect deny udp two to one
 """
 
 
+def test_twenty_are_looked_at_and_the_rest_counted(run: Run, answer: Any, tmp_path: Path) -> None:
+    lists = "".join(f"list l{number} standard ipv4\n    permit any log\n" for number in range(23))
+    (tmp_path / "p.gate").write_text(SEVERAL + lists)
+    told = run("mend").stdout
+    unplaced = 23 - (20 - 3)  # behind the three claims that fail
+    assert f"{unplaced} findings more not looked at; --every looks at all" in told
+    document = answer("mend", status=1)
+    assert (len(document["mends"]), document["not_looked_at"]) == (20, unplaced)
+    every = answer("mend", "--every", status=1)
+    assert (len(every["mends"]), every["not_looked_at"]) == (26, 0)
+
+
 def test_several_claims_are_told_in_a_line_each_before_all_else(
     run: Run, answer: Any, tmp_path: Path
 ) -> None:

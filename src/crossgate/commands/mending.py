@@ -22,6 +22,11 @@ if TYPE_CHECKING:
     from crossgate.language.reader import Reading
 
 
+MOST = 20
+"""So many things are looked at unless more are asked for: claims first, then findings by severity.
+"""
+
+
 def mend(
     context: typer.Context,
     what: Annotated[
@@ -39,6 +44,10 @@ def mend(
     ] = None,
     every: Annotated[
         bool, typer.Option("--all", help="Mend every expectation that can be, one after the other.")
+    ] = False,
+    whole_list: Annotated[
+        bool,
+        typer.Option("--every", help=f"Look at all that there is, not only at the first {MOST}."),
     ] = False,
     fewest: Annotated[
         bool,
@@ -71,8 +80,6 @@ def mend(
     how = How(anyway, yes, not written, as_json)
     reading = reading_of(path)
     now = clock(reading.plan)
-    goes_along = not as_json and not sys.stdout.isatty()
-    """Whether each line is told as it is found; a terminal shows how far it is instead."""
     if fewest:
         from crossgate.language.least import least
 
@@ -87,13 +94,13 @@ def mend(
             def mended(found: Mendable) -> None:
                 done.append(found._replace(mends=found.mends[:1]))
                 tell(len(done), 0)
-                if goes_along:
+                if not as_json:
                     _tell(reading.plan, done[-1])
 
             whole, left = mend_all(
                 reading, now, mended, lambda session, packet: moves(session, packet, now)
             )
-        for each in () if as_json or not done else left if goes_along else (*done, *left):
+        for each in left if done and not as_json else ():
             _tell(reading.plan, each)
         if done and not as_json:
             typer.echo()
@@ -106,6 +113,8 @@ def mend(
             _show(reading.plan, left, as_json)
         raise typer.Exit(1 if left else 0)
     wanted = _wanted(reading, what or [], now)
+    later = 0 if whole_list else max(0, len(wanted) - MOST)
+    wanted = wanted[: len(wanted) - later]
     found = []
     with meter("mending") as tell:
         for number, look in enumerate(wanted, 1):
@@ -113,14 +122,12 @@ def mend(
             one = look()
             if one is not None:
                 found.append(one)
-                if goes_along and len(wanted) > 1 and take is None:
+                if len(wanted) > 1 and take is None and not as_json:
                     _tell(reading.plan, one)
     if len(wanted) > 1 and found and take is None and not as_json:
-        for each in () if goes_along else found:
-            _tell(reading.plan, each)
         typer.echo()
     if take is None:
-        _show(reading.plan, found, as_json)
+        _show(reading.plan, found, as_json, later)
         raise typer.Exit(1 if found else 0)
     mends = [mend for each in found for mend in each.mends]
     if len(found) != 1:
@@ -206,21 +213,26 @@ def _wanted(
 
 
 def _tell(plan: Plan, found: Mendable) -> None:
-    """Tell in a line what was found, as it goes."""
+    """Tell in a line what was found, as it goes; what a terminal shows of how far it is gives way."""
     from crossgate.show.console import write
     from crossgate.show.mend import in_a_line
 
+    if sys.stderr.isatty():
+        sys.stderr.write("\r\x1b[K")
     write([in_a_line(plan, found)])
     sys.stdout.flush()
 
 
-def _show(plan: Plan, found: Sequence[Mendable], as_json: bool) -> None:
+def _show(plan: Plan, found: Sequence[Mendable], as_json: bool, later: int = 0) -> None:
+    """Show what was found, and how much is left that was not looked at."""
     if as_json:
         from crossgate.formats.json.mend import mend_document
 
-        print_json(mend_document(plan.files[0], found))
+        print_json(mend_document(plan.files[0], found, later))
         return
-    from crossgate.show.console import write
+    from crossgate.show.console import count, write
     from crossgate.show.mend import mend_lines
 
     write(mend_lines(plan, found))
+    if later:
+        write(["", f"{count(later, 'finding')} more not looked at; --every looks at all"])

@@ -9,8 +9,9 @@ from crossgate.formats.json.parts import Document, finding_document
 from crossgate.language.mending import Mend, Mendable
 
 
-def mend_document(plan: str, found: Sequence[Mendable]) -> Document:
-    """Return `crossgate/mend/1`: each thing that is not right with its mends, by letter.
+def mend_document(plan: str, found: Sequence[Mendable], later: int = 0) -> Document:
+    """Return `crossgate/mend/1`: each thing that is not right with its mends, by letter, and how
+    many were not looked at.
 
     A mend has its edits as sentences, as text (so many `lines` from a `line` on that give way to a
     `text`) and as a diff.
@@ -32,6 +33,7 @@ def mend_document(plan: str, found: Sequence[Mendable]) -> Document:
             }
             for each in found
         ],
+        "not_looked_at": later,
     }
 
 
