@@ -1,5 +1,6 @@
-"""Run what docs/guide.md, docs/trouble.md, docs/mistakes.md and the pages of docs/formats tell to run, and write what
-it prints there: `make docs`; with --check, only look.
+"""Run what docs/guide.md and its second half docs/meet.md, docs/trouble.md, docs/mistakes.md and the
+pages of docs/formats tell to run, and write what it prints there: `make docs`; with --check, only
+look.
 
 In the page a block whose info string has a file's name is that file (`gate ferry.gate`), or what is
 added to it where a `+` follows. A block `console` has command lines behind `$ `, each followed by
@@ -18,6 +19,7 @@ from pathlib import Path
 
 GUIDE = Path(__file__).with_name("guide.md")
 TROUBLE = Path(__file__).with_name("trouble.md")
+MEET = Path(__file__).with_name("meet.md")
 MISTAKES = Path(__file__).with_name("mistakes.md")
 FORMATS = Path(__file__).with_name("formats")
 WIDTH = 100
@@ -75,7 +77,7 @@ def _printed(line: str, folder: Path) -> str:
 def main() -> int:
     """Write the pages anew; exit status 1 where --check finds another text."""
     stale = 0
-    for page in (GUIDE, TROUBLE, MISTAKES, *sorted(FORMATS.glob("*.md"))):
+    for page in (GUIDE, MEET, TROUBLE, MISTAKES, *sorted(FORMATS.glob("*.md"))):
         text = page.read_text(encoding="utf-8")
         new = rendered(text, demo=page not in (GUIDE, MISTAKES))
         stale |= new != text
