@@ -31,6 +31,7 @@ if TYPE_CHECKING:
 
     from crossgate.core.answers.about.values import About
     from crossgate.core.answers.compare import Difference
+    from crossgate.core.answers.leases import Leased
     from crossgate.core.answers.points import Points
     from crossgate.core.answers.reach import Reached
     from crossgate.core.answers.verify import Verified
@@ -54,6 +55,7 @@ __all__ = [
     "check",
     "compare",
     "export",
+    "leases",
     "lines",
     "parse",
     "points",
@@ -148,6 +150,22 @@ def trace(
         Choice(source_port, (), family),
     )
     return [tracer.trace(conversation) for each in wanted for conversation in each.conversations]
+
+
+def leases(plan: Plan, whose: str, *, of: When | None = None) -> list[Leased]:
+    """Trace how machines get addresses where the plan says `leases`: a host, or of a subnet the
+    hosts that have one of its addresses and one machine that nobody has named.
+
+    Each has its messages and their traces, up to the first that does not get through. Raises
+    `PlanError` where no line is for it.
+    """
+    from crossgate.core.answers.leases import exchanges_of, followed
+    from crossgate.core.conversation.packets import Tracer
+    from crossgate.core.network.ways import Network
+
+    network = Network(plan)
+    tracer = Tracer(network, plan.state_at(of or when(plan)))
+    return [followed(tracer, each) for each in exchanges_of(network, whose)]
 
 
 def verify(plan: Plan) -> list[Verified]:

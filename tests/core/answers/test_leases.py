@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from collections.abc import Callable
 from datetime import datetime
 from pathlib import Path
@@ -213,6 +214,17 @@ def test_the_first_message_fares_as_its_packet_does_in_the_list(
     decider = plan.lists["fence"].decide(discover, frozenset())
     first = followed(Tracer(network), exchange).traces[0]
     assert (first.verdict is Verdict.PERMITTED) is decider.permits
+
+
+def test_about_tells_of_leases(run: Run, tmp_path: Path) -> None:
+    text = BY_GATE.replace("by gate", "by gate names server time gate")
+    (tmp_path / "p.gate").write_text(text)
+    for word in ("hall", "leases of hall"):
+        told = run("about", word)
+        assert told.returncode == 0, told.stderr
+        fact = "10.64.8.60-10.64.8.99 by gate, names server, time gate"
+        assert re.search(rf"leases +{re.escape(fact)}", told.stdout)
+    assert run("about", "leases of office").returncode == 2
 
 
 def test_trace_shows_the_exchange(run: Run, tmp_path: Path) -> None:

@@ -16,6 +16,7 @@ from crossgate.core.model import iana
 from crossgate.core.model.address import looks_like_address
 from crossgate.core.model.errors import PlanError, nearest
 from crossgate.core.network.ways import Network
+from crossgate.core.sets.meaning import LEASES_OF, meaning_of
 
 
 def about(network: Network, word: str, at: datetime) -> list[About]:
@@ -50,6 +51,8 @@ def _everything(network: Network, word: str, at: datetime) -> Iterator[About]:
         yield places.of_device(plan, plan.devices[word])
     elif word in plan.groups:
         yield places.of_group(plan, word)
+    elif word.startswith(LEASES_OF) and meaning_of(plan, word) is not None:
+        yield places.of_segment(plan, plan.segments[word.removeprefix(LEASES_OF)])
     elif word.partition(".")[0] in plan.devices and "." in word:
         yield places.of_point(plan, plan.point(word))
     if word in plan.services:

@@ -19,6 +19,7 @@ from crossgate.core.model.network import (
     Device,
     Host,
     Interface,
+    Leases,
     Point,
     PointKind,
     Segment,
@@ -29,6 +30,7 @@ from crossgate.core.model.scope import scope_of
 from crossgate.core.network.endpoints import candidates
 from crossgate.core.network.paths import Endpoint
 from crossgate.core.network.ways import Network
+from crossgate.core.sets.addresses import AddressSet
 from crossgate.core.sets.meaning import meaning_of
 from crossgate.core.sets.patterns import less
 
@@ -124,6 +126,7 @@ def of_segment(plan: Plan, segment: Segment) -> About:
         Fact("isolated", ("no machine of it gets a frame of another",) * segment.isolated),
         Fact("interfaces", _texts(each.point for each in interfaces)),
         Fact("shared gateways", tuple(shared)),
+        Fact("leases", tuple(_lease(each) for each in plan.leases if each.on == segment.name)),
         Fact("hosts", tuple(hosts)),
         Fact("in groups", _groups_with(plan, segment.prefixes)),
     ]
@@ -137,6 +140,19 @@ def of_segment(plan: Plan, segment: Segment) -> About:
         tuple(standing_at(plan, points)),
         held_by(plan, segment.prefixes, segment.name),
     )
+
+
+def _lease(leases: Leases) -> str:
+    """Say which addresses machines get for a time, from whom, and whom they are told to ask."""
+    spans = AddressSet.of(leases.family, leases.addresses).spans or ()
+    ends = (
+        tuple(str(Address(leases.family, each)) for each in (first, end - 1))
+        for first, end in spans
+    )
+    ranges = " and ".join(one if one == other else f"{one}-{other}" for one, other in ends)
+    names = f", names {' and '.join(leases.names)}" if leases.names else ""
+    time = f", time {' and '.join(leases.time)}" if leases.time else ""
+    return f"{ranges} by {leases.by}{names}{time}"
 
 
 def of_device(plan: Plan, device: Device) -> About:
