@@ -416,3 +416,35 @@ def test_the_line_that_is_used_is_the_one_that_a_trace_meets(answer: Answer, tra
             if each.get("list")
         ]
         assert (line["list"], line["entry"]) in met
+
+
+FLOWS = "time,src,dst,proto,sport,dport\n"
+FIRST = "2026-11-25T10:00:00Z,10.64.9.21,10.64.20.10,tcp,40000,8443\n"
+SECOND = "2026-11-25T11:00:00Z,10.64.9.21,10.64.16.11,tcp,40001,22\n"
+
+
+def test_only_what_came_after_the_last_look(
+    run: Run, answer: Answer, demo: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setenv("XDG_STATE_HOME", str(demo / "state"))
+    flows = demo / "flows.csv"
+    flows.write_text(FLOWS + FIRST)
+    words = ("replay", "flows.csv", "--zone", "UTC")
+    assert "1 conversation" in run(*words, "--since-last").stdout
+    again = run(*words, "--since-last")
+    assert "no conversation" in again.stdout
+    assert "1 row of before the last look left out" in again.stderr
+    flows.write_text(FLOWS + FIRST + SECOND)
+    assert "2 conversations" not in run(*words, "--since-last").stdout
+    assert "no conversation" in run(*words, "--since-last").stdout
+    both = run(*words).stdout  # without the option all counts, and nothing is kept
+    assert "permitted  1 conversation" in both
+    assert "denied     1 conversation" in both
+    assert "no conversation" in run(*words, "--since-last", "--workers", "1").stdout
+    assert run("replay", "flows.csv", "--since-last", "--list", "kiosk-fence").returncode == 0
+    refused = run("replay", "-", "--since-last")
+    assert (refused.returncode, "standard input has none" in refused.stderr) == (2, True)
+    (kept,) = (demo / "state").rglob("looks/*.json")
+    kept.write_text('{"flows.csv": "yesterday"}')
+    refused = run(*words, "--since-last")
+    assert (refused.returncode, "delete it to begin anew" in refused.stderr) == (2, True)

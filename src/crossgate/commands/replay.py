@@ -16,6 +16,7 @@ from crossgate.commands.common import (
     add_to_tally,
     gauge,
     load,
+    plan_file,
     print_json,
     read_file,
 )
@@ -173,6 +174,10 @@ def replay(
         typer.Option("--trusted-network", help="Let --cluster go to another machine without TLS."),
     ] = False,
     unpacked: UnpackedOption = None,
+    since_last: Annotated[
+        bool,
+        typer.Option("--since-last", help="Only what came after the last look with this option."),
+    ] = False,
     tally: Annotated[
         bool,
         typer.Option(
@@ -225,6 +230,13 @@ def replay(
         traffic.pattern = pattern_of(pattern)
         if verdict is None and "action" in pattern_words(traffic.pattern) and against is None:
             columns[Column.VERDICT] = verdict = "action"
+    if since_last:
+        from crossgate.formats.looks import last_look
+        from crossgate.formats.readers.traffic import STANDARD_INPUT
+
+        if STANDARD_INPUT in traffic.paths:
+            raise PlanError("--since-last knows files by their names, and standard input has none")
+        traffic.after = last_look(plan_file(context, "remember the last look at"))
     if at_point is None and list_name is None:
         if cluster is not None and not (zone or plan.zone) and plan.every_window:
             raise PlanError(
@@ -353,7 +365,7 @@ def _conversations(context: typer.Context, plan: Plan, traffic: Traffic, how: _H
                 )
             )
     differs = replayed.sums.said.sorts if how.verdict else other and replayed.sums.sorts
-    _leave(traffic, bool(differs))
+    _leave(context, traffic, bool(differs))
 
 
 @contextmanager
@@ -459,18 +471,18 @@ def _packets(
 
         where = "" if place is None else f", {place[1]} on {place[0]}"
         write(list_replay_lines(asked, plan, traffic.told, where, top))
-    _leave(traffic, differs=False)
+    _leave(context, traffic, differs=False)
 
 
 def _add_up(context: typer.Context, plan: Plan, lines: list[Line]) -> None:
     add_to_tally(context, plan, {line.decider.key: line.packets for line in lines if line.packets})
 
 
-def _leave(traffic: Traffic, differs: bool) -> None:
+def _leave(context: typer.Context, traffic: Traffic, differs: bool) -> None:
     """Leave with exit status 2 where a file could not be read to its end, else with 1 where
-    something differs.
+    something differs; up to when it was looked at is kept where that is wanted.
     """
-    from crossgate.show.console import warn
+    from crossgate.show.console import count, warn
 
     broken = [
         (each.path, account.broken)
@@ -479,5 +491,13 @@ def _leave(traffic: Traffic, differs: bool) -> None:
     ]
     for path, where in broken:
         warn(f"{path} could not be read to its end, at {where}; what came before it counts")
+    if traffic.after is not None and not broken:
+        from crossgate.formats.looks import keep_look
+
+        keep_look(plan_file(context, "remember the last look at"), traffic.latest)
+        if traffic.left_out:
+            typer.echo(
+                f"{count(traffic.left_out, 'row')} of before the last look left out", err=True
+            )
     if broken or differs:
         raise typer.Exit(2 if broken else 1)

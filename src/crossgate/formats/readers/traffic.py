@@ -59,6 +59,14 @@ class Traffic:
     listening: Listening | None = None
     """Where messages are waited for beside the files, None for nowhere."""
     told: list[Told] = field(default_factory=list)
+    after: Mapping[str, int] | None = None
+    """Up to when each file has been looked at, in microseconds, where only what came later is
+    wanted; None for all.
+    """
+    latest: dict[str, int] = field(default_factory=dict)
+    """Up to when each file has been read, where that is to be known."""
+    left_out: int = 0
+    """How many rows came before the last look."""
 
     def __post_init__(self) -> None:
         try:
@@ -88,14 +96,35 @@ class Traffic:
         `PlanError` for what cannot be read.
         """
         for path in self.paths:
-            yield from self._file(path)
+            yield from self._later(str(path.resolve()), self._file(path))
         listening = self.listening
         if listening is not None:
             from crossgate.formats.readers.listening import messages
 
             told = Told(Path(listening.name), "ipfix")
             self.told.append(told)
-            yield from self._messages(told, lambda _: messages(listening))
+            received = self._messages(told, lambda _: messages(listening))
+            yield from self._later(listening.name, received)
+
+    def _later(
+        self, key: str, batches: Iterator[tuple[dict[Family, Seen], bool]]
+    ) -> Iterator[tuple[dict[Family, Seen], bool]]:
+        """Yield what came after the last look at a file, and note up to when it goes."""
+        if self.after is None:
+            yield from batches
+            return
+        last = self.after.get(key, -1)
+        self.latest[key] = last
+        for seen, flows in batches:
+            found: dict[Family, Seen] = {}
+            for family, each in seen.items():
+                if len(each.first):
+                    self.latest[key] = max(self.latest[key], int(each.first.max()))
+                    later = each.first > last
+                    self.left_out += len(later) - int(later.sum())
+                    if later.any():
+                        found[family] = each.take(later)
+            yield found, flows
 
     def _messages(
         self, told: Told, found: Callable[[MessageAccount], Iterator[bytes]]
