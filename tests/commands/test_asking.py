@@ -371,6 +371,33 @@ def test_a_grid_of_sets_is_proved_for_the_whole(run: Run, answer: Ask, demo: Pat
     ]
 
 
+def test_equal_rows_of_many_names_are_one(run: Run, answer: Ask, tmp_path: Path) -> None:
+    hosts = "".join(f"host h{n} 10.0.{n % 3}.{n + 10} on s{n % 3}\n" for n in range(24))
+    subnets = "".join(f"subnet s{n} 10.0.{n}.0/24\n" for n in range(3))
+    interfaces = "".join(f"    interface i{n} 10.0.{n}.1/24 on s{n}\n" for n in range(3))
+    (tmp_path / "p.gate").write_text(
+        f"{subnets}router r\n{interfaces}{hosts}"
+        "list l extended ipv4\n    deny tcp/80 s1 to s2\n    deny tcp/80 s1 to h0\n"
+        "    otherwise permit\nplace l inbound on r.i1\n"
+    )
+    folded = run("grid", "tcp/80").stdout.splitlines()
+    every = run("grid", "tcp/80", "--every").stdout.splitlines()
+    rows = {line.split()[0]: line for line in every if re.match(r"h\d+ +\d+ ", line)}
+    assert len(rows) == 24
+    shown = [line for line in folded if re.match(r"h\d+ \+\d+ +\d+ ", line)]
+    assert [line.split()[:2] for line in shown] == [["h0", "+15"], ["h1", "+7"]]
+    assert any("24 names in 2 rows" in line for line in folded)
+    named = [each.split() for line in folded for each in line.strip().split(", ")]
+    assert {name for number, name in filter(lambda each: len(each) == 2, named)} >= {*rows}
+    for line in shown:  # what stands there is what each of them has, but of itself
+        letters = line.split()[3:]
+        first = int(line.split()[0][1:])
+        for number in range(24):
+            if (number % 3 == 1) is (first % 3 == 1):
+                own = rows[f"h{number}"].split()[2:]
+                assert all(a == b or "-" in (a, b) for a, b in zip(letters, own, strict=True))
+
+
 def test_a_grid_needs_no_hosts(run: Run, tmp_path: Path) -> None:
     (tmp_path / "net.gate").write_text(
         "subnet a 10.0.0.0/24\nsubnet b 10.0.1.0/24\nrouter r\n    interface a 10.0.0.1/24\n    "

@@ -66,6 +66,9 @@ def grid(
     flood: FloodOption = False,
     tls: TlsOption = None,
     cipher: CipherOption = None,
+    every: Annotated[
+        bool, typer.Option("--every", help="Show equal rows of many names each by itself.")
+    ] = False,
     as_csv: Annotated[
         bool,
         typer.Option("--csv", help="Print comma-separated values: one line a cell and family."),
@@ -130,7 +133,7 @@ def grid(
 
         if told := asked_at(plan, when, plan.asks_for_tls):
             write([told, ""])
-        write(lines(rows, columns, wanted, found, left))
+        write(lines(rows, columns, wanted, found, left, every))
     tell_missed(missed)
 
 

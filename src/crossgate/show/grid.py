@@ -4,7 +4,7 @@ families differ.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 
 from crossgate.core.answers.grid import Cell, Change, LeftOut
 from crossgate.core.conversation.verdict import Verdict
@@ -27,6 +27,9 @@ _WORDS = {letter: str(verdict) for verdict, letter in _LETTERS.items()} | {
 }
 """The words by whose colours the letters are painted."""
 _NONE = "·"
+_ITSELF = "-"
+_MANY = 20
+"""Of more names than these, equal rows are one."""
 _COLUMNS = 80
 """How wide the names across may stand beside each other where nothing says how wide the screen is.
 """
@@ -41,23 +44,37 @@ def lines(
     services: Sequence[str],
     cells: Iterable[Cell],
     left: LeftOut | None = None,
+    every: bool = False,
 ) -> Iterator[str]:
     """Yield one grid a service, in several parts where the screen is too narrow for one, then the
-    legend and what is left out.
+    legend and what is left out. Of many names equal rows are one, unless `every` is to be shown.
     """
     found = {(cell.service, cell.source, cell.destination): cell.verdicts() for cell in cells}
     numbers = {destination: str(number) for number, destination in enumerate(destinations, 1)}
     told = all(destination in sources for destination in destinations)
     labels = {source: wrapped(source, _LONGEST_LABEL)[0] for source in sources}
-    side = max(map(len, labels.values())) + (4 if told else 0)
+    whole = {
+        (service, source, destination): _letters(
+            found.get((service, source, destination)), source == destination
+        )
+        for service in services
+        for source in sources
+        for destination in destinations
+    }
+    alike = (
+        {source: [] for source in sources}
+        if every or len(sources) <= _MANY
+        else _alike(sources, destinations, services, whole)
+    )
+    for source, others in alike.items():
+        labels[source] += f" +{len(others)}" * bool(others)
+    side = max(len(labels[source]) for source in alike) + (4 if told else 0)
     used: set[str] = set()
     differ = False
     for service in services:
         letters = {
-            (source, destination): _letters(
-                found.get((service, source, destination)), source == destination
-            )
-            for source in sources
+            (source, destination): whole[service, source, destination]
+            for source in alike
             for destination in destinations
         }
         used |= {letter for pair in letters.values() for letter in pair}
@@ -76,7 +93,7 @@ def lines(
             )
             for head in _head([numbers[each] if told else each for each in part], wide):
                 yield (" " * side + "".join(cell.rjust(wide) for cell in head)).rstrip()
-            for source in sources:
+            for source in alike:
                 label = (
                     labels[source].ljust(side)
                     if not told
@@ -92,12 +109,47 @@ def lines(
     meanings += [
         (_MIXED, "parts of the service differ"),
         (_NONE, "no common family"),
-        ("-", "itself"),
+        (_ITSELF, "itself"),
     ]
     yield "  ".join(f"{_paint(letter)} {meaning}" for letter, meaning in meanings if letter in used)
     if differ:
         yield quiet("two letters: IPv4 and IPv6 differ")
+    if len(alike) < len(sources):
+        rows = count(len(alike), "row")
+        yield quiet(f"{len(sources)} names in {rows}: who reads alike is one; --every shows each")
+        for source, others in alike.items():
+            if others:
+                own = [f"{numbers[each]} {each}" if told else each for each in (source, *others)]
+                yield from map(quiet, folded(", ".join(own), 2))
     yield from _left_out(left)
+
+
+def _alike(
+    sources: Sequence[str],
+    destinations: Sequence[str],
+    services: Sequence[str],
+    letters: Mapping[tuple[str, str, str], str],
+) -> dict[str, list[str]]:
+    """Return the first source of each sort whose rows read alike, with the others of it; of itself
+    a source says nothing, and so reads like any.
+    """
+    found: dict[str, list[str]] = {}
+    rows: dict[str, list[str]] = {}
+    for source in sources:
+        own = [letters[service, source, each] for service in services for each in destinations]
+        for first, known in rows.items():
+            if all(
+                one == other or _ITSELF in (one, other)
+                for one, other in zip(known, own, strict=True)
+            ):
+                found[first].append(source)
+                rows[first] = [
+                    other if one == _ITSELF else one for one, other in zip(known, own, strict=True)
+                ]
+                break
+        else:
+            found[source], rows[source] = [], own
+    return found
 
 
 def _left_out(left: LeftOut | None) -> Iterator[str]:
@@ -123,7 +175,7 @@ def _letters(verdicts: dict[Family, tuple[Verdict, ...]] | None, itself: bool) -
     of some, and that before parts.
     """
     if verdicts is None and itself:
-        return "-"
+        return _ITSELF
     letters = []
     for told in (verdicts or {}).values():
         one = next(
