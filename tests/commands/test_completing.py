@@ -66,6 +66,7 @@ NAMES = [
     ("tally cl", {"clear"}),
     ("wild cover 10.64.16.", {"10.64.16.11", "10.64.16.12"}),
     ("points guest-1 crane", {"crane-1", "crane-2"}),
+    ("trace guests leas", {"lease"}),
     ("help half", {"half-open"}),
     ("check --str", {"--strict"}),
 ]

@@ -65,9 +65,19 @@ def _interfaces(plan: Plan) -> list[str]:
     ]
 
 
-complete_end = _completes(
-    lambda plan: [*plan.hosts, *plan.devices, *plan.segments, *plan.groups, *_interfaces(plan)],
-    commas=True,
+LEASE = "lease"
+"""The word for how a machine gets its address, where a destination and a service stand
+otherwise.
+"""
+
+
+def _ends(plan: Plan) -> list[str]:
+    return [*plan.hosts, *plan.devices, *plan.segments, *plan.groups, *_interfaces(plan)]
+
+
+complete_end = _completes(_ends, commas=True)
+complete_destination = _completes(
+    lambda plan: [*_ends(plan), *([LEASE] if plan.leases else [])], commas=True
 )
 complete_one_end = _completes(lambda plan: [*plan.hosts, *plan.devices, *_interfaces(plan)])
 _WHERE_WORDS = ("subnet", "host", "group", "itself")

@@ -25,7 +25,12 @@ from crossgate.commands.common import (
     progress,
     tell_mistaken,
 )
-from crossgate.commands.completing import complete_end, complete_service
+from crossgate.commands.completing import (
+    LEASE,
+    complete_destination,
+    complete_end,
+    complete_service,
+)
 from crossgate.core.model.claim import Claim
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.packet import CLIENT_PORT, MOST_PORT
@@ -52,10 +57,6 @@ class _Asked(NamedTuple):
 
 _MOST_IN_FULL = 2
 """Of more conversations than these each is one line where they are shown over time."""
-LEASE = "lease"
-"""The word for how a machine gets its address, where a destination and a service stand
-otherwise.
-"""
 _ENDS = "A host, device, point, address, group or subnet."
 
 
@@ -63,7 +64,7 @@ def trace(
     context: typer.Context,
     source: Annotated[str, typer.Argument(metavar="FROM", autocompletion=complete_end, help=_ENDS)],
     destination: Annotated[
-        str, typer.Argument(metavar="TO", autocompletion=complete_end, help=_ENDS)
+        str, typer.Argument(metavar="TO", autocompletion=complete_destination, help=_ENDS)
     ],
     services: Annotated[
         list[str] | None,
