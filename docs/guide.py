@@ -74,10 +74,16 @@ def _printed(line: str, folder: Path) -> str:
     return f"$ {line}\n{done.stdout}"
 
 
+PAGES = (GUIDE, MEET, TROUBLE, MISTAKES, *sorted(FORMATS.glob("*.md")))
+
+
 def main() -> int:
-    """Write the pages anew; exit status 1 where --check finds another text."""
+    """Write the pages anew, those that are named or all; exit status 1 where --check finds another
+    text.
+    """
     stale = 0
-    for page in (GUIDE, MEET, TROUBLE, MISTAKES, *sorted(FORMATS.glob("*.md"))):
+    named = [each for each in PAGES if each.name in sys.argv[1:]]
+    for page in named or PAGES:
         text = page.read_text(encoding="utf-8")
         new = rendered(text, demo=page not in (GUIDE, MISTAKES))
         stale |= new != text

@@ -28,11 +28,21 @@ def test_the_tables_are_those_of_the_program() -> None:
     ), "run: make docs"
 
 
+PAGES = [
+    "guide.md",
+    "meet.md",
+    "trouble.md",
+    "mistakes.md",
+    *sorted(each.name for each in (ROOT / "docs" / "formats").glob("*.md")),
+]
+
+
 @pytest.mark.process
-def test_the_guide_shows_what_its_commands_print() -> None:
+@pytest.mark.parametrize("page", PAGES)
+def test_a_page_shows_what_its_commands_print(page: str) -> None:
     assert (
         subprocess.run(
-            [sys.executable, ROOT / "docs" / "guide.py", "--check"], check=False
+            [sys.executable, ROOT / "docs" / "guide.py", "--check", page], check=False
         ).returncode
         == 0
     ), "read it, then: make docs"
