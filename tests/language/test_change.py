@@ -5,24 +5,18 @@ touched.
 from __future__ import annotations
 
 from datetime import datetime
-from importlib.resources import files
 from pathlib import Path
 
 import pytest
-from hypothesis import assume, given, settings
-from hypothesis import strategies as some
 
 from crossgate.core.audit import Audited
 from crossgate.core.conversation.verdict import Verdict
-from crossgate.core.model.errors import PlanErrors
 from crossgate.core.sets import effort
 from crossgate.language import edits
 from crossgate.language.change import Change, Proposal, propose
 from crossgate.language.draft import Draft
 from crossgate.language.inserting import insert_entry
-from crossgate.language.layout import kept_tidy, tidied
 from crossgate.language.reader import read
-from crossgate.library import parse
 
 NOW = datetime(2026, 12, 1, 12)
 PLAN = """subnet a 10.0.0.0/24
@@ -142,54 +136,3 @@ def test_what_is_too_much_to_be_audited_is_told(
     assert proposal.impact is not None
     assert [str(each) for each in proposal.impact.unaudited] == ["too much"]
     assert proposal.refused == ""
-
-
-PLAN_OF_THE_DEMO = files("crossgate.demo").joinpath("files", "ternhaven.gate").read_text()
-LONGER = ("tickets", "harbour", "servers", "any", "10.64.16.8-10.64.16.27", "kiosk-1")
-
-
-@given(some.data())
-@settings(max_examples=60)
-def test_what_was_tidy_stays_so_as_if_the_whole_file_were_set_anew(data: some.DataObject) -> None:
-    """An edit sets anew what it touched alone; of a tidy file that is all that is not tidy."""
-    text = PLAN_OF_THE_DEMO
-    file = "p.gate"
-    plan = parse(text, file)
-    assert tidied(text, file, plan) == text
-    lines = text.split("\n")
-    for _ in range(data.draw(some.integers(1, 3))):
-        at = data.draw(some.integers(0, len(lines) - 1))
-        how = data.draw(some.sampled_from(("widen", "copy", "drop", "group", "blank", "comment")))
-        if how == "widen":
-            one, other = data.draw(some.tuples(*[some.sampled_from(LONGER)] * 2))
-            lines[at] = lines[at].replace(f" {one} ", f" {other} ")
-        elif how == "copy" and lines[at].startswith("    "):
-            lines.insert(at, f"    {lines[at].lstrip(' 0123456789')}")
-        elif how == "drop" and lines[at].startswith(("    ", "expect")):
-            del lines[at]
-        elif how == "group":
-            lines.insert(at, f"group of-{at}-{len(lines)} 10.0.0.{at % 250}")
-        elif how == "blank":
-            lines.insert(at, "")
-        elif how == "comment":
-            lines.insert(at, data.draw(some.sampled_from(("# a word", "    # a word"))))
-    after = "\n".join(lines)
-    try:
-        changed = parse(after, file)
-    except PlanErrors:
-        assume(False)
-    found = kept_tidy(file, (text.encode(), plan), (after.encode(), changed))
-    assert found.decode() == tidied(after, file, changed)
-
-
-def test_what_was_not_tidy_is_left_so_and_the_rest_kept() -> None:
-    loose = "subnet  a   10.0.0.0/24\nhost h 10.0.0.9   on  a\n\n"
-    tidy = "list l standard ipv4\n    10 permit h\n\n"
-    before, after = (loose + tidy + last for last in ("group g h\n", "group g h\ngroup gg a\n"))
-    plans = parse(before, "p.gate"), parse(after, "p.gate")
-    found = kept_tidy("p.gate", (before.encode(), plans[0]), (after.encode(), plans[1]))
-    assert found.decode() == loose + tidy + "group g  h\ngroup gg a\n"
-    before, after = (f"{loose}{each}" for each in ("", "group  g h\n"))
-    plans = parse(before, "p.gate"), parse(after, "p.gate")
-    found = kept_tidy("p.gate", (before.encode(), plans[0]), (after.encode(), plans[1]))
-    assert found.decode() == loose + "group g h\n"

@@ -36,19 +36,21 @@ class _Set(NamedTuple):
     number: int | None = None
 
 
-def tidied(text: str, file: str, plan: Plan, first: int = 0) -> str:
-    """Return the text of one of a plan's files in the usual layout, or of some whole tables and
-    blocks of it that begin behind `first` lines; the meaning is the same.
-    """
-    lines = [line._replace(number=line.number + first) for line in file_lines(file, text)]
+def tidied(text: str, file: str, plan: Plan) -> str:
+    """Return the text of one of a plan's files in the usual layout; the meaning is the same."""
+    lines = list(file_lines(file, text))
     ending = "\r\n" if any(line.ending == "\r\n" for line in lines) else "\n"
-    own = [
-        each
+    standard = {
+        each.place.line: each.kind is Kind.STANDARD
         for each in plan.every_list.values()
-        if each.place.file == file and first < each.place.line <= first + len(lines)
-    ]
-    standard = {each.place.line: each.kind is Kind.STANDARD for each in own}
-    numbers = {entry.place.line: entry.number for each in own for entry in each.entries}
+        if each.place.file == file
+    }
+    numbers = {
+        entry.place.line: entry.number
+        for each in plan.every_list.values()
+        if each.place.file == file
+        for entry in each.entries
+    }
     found: list[_Set] = []
     block = ""
     for line in lines:
@@ -61,48 +63,10 @@ def tidied(text: str, file: str, plan: Plan, first: int = 0) -> str:
     return whole + ending if lines and lines[-1].ending.endswith("\n") else whole
 
 
-def kept_tidy(file: str, old: tuple[bytes, Plan], new: tuple[bytes, Plan]) -> bytes:
-    """Return a file after an edit with the tables and blocks that it touched in the usual layout,
-    where these were so before; each time the file's bytes, and the plan that it belongs to.
-    """
-    (before, plan_before), (after, plan_after) = old, new
-    was, now = (_with_endings(each.decode()) for each in (before, after))
-    most = min(len(was), len(now))
-    start = next((at for at in range(most) if was[at] != now[at]), most)
-    while start and not (_begins(was, start) and _begins(now, start)):
-        start -= 1
-    left = next((at for at in range(most - start) if was[-1 - at] != now[-1 - at]), most - start)
-    while left and not (_begins(was, len(was) - left) and _begins(now, len(now) - left)):
-        left -= 1
-    part, touched = (
-        "".join(lines[start : len(lines) - left]).removeprefix(_MARK) for lines in (was, now)
-    )
-    if tidied(part, file, plan_before, start) != part:
-        return after
-    mark = _MARK if not start and now and now[0].startswith(_MARK) else ""
-    whole = [*now[:start], mark, tidied(touched, file, plan_after, start)]
-    return "".join([*whole, *now[len(now) - left :]]).encode()
-
-
-def _with_endings(text: str) -> list[str]:
-    """Return the lines of a text, as plans have them, with their line feeds."""
-    *whole, last = text.split("\n")
-    return [*(f"{line}\n" for line in whole), *([last] if last else [])]
-
-
-_MARK = BOM_UTF8.decode()
-
-
-def _begins(lines: list[str], at: int) -> bool:
-    """Whether a line begins what is laid out by itself, whatever stands above it: a list, or a
-    statement behind an empty line.
-    """
-    if at in (0, len(lines)):
-        return True
-    line = lines[at]
-    return line.startswith("list ") or (
-        not lines[at - 1].strip() and line[:1] not in (" ", "\t", "#", "\r", "\n", "")
-    )
+def tidied_data(data: bytes, file: str, plan: Plan) -> bytes:
+    """Return the bytes of one of a plan's files in the usual layout; a byte order mark stays."""
+    mark = BOM_UTF8 if data.startswith(BOM_UTF8) else b""
+    return mark + tidied(data.removeprefix(mark).decode(), file, plan).encode()
 
 
 def _set(line: Line, block: str, number: int | None) -> _Set:
