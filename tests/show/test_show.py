@@ -95,8 +95,12 @@ def test_a_grid_fits_the_screen_and_its_cells_never_touch(
     plan = plan_of(MANY + hosts(number))
     network, names = Network(plan), list(plan.hosts)
     found = list(cells(Tracer(network), names, names, ["ping"]))
-    told = plain(grid.lines(names, names, ["ping"], found))
+    folded = plain(grid.lines(names, names, ["ping"], found))
+    told = plain(grid.lines(names, names, ["ping"], found, every=True))
     assert max(map(len, told[:-2])) <= screen  # the legend is folded as every line is
+    named = [each for each in folded if " names in 2 rows" in each]
+    assert len(named) == (number > 20)
+    assert max(len(line) for line in folded if line.startswith(("h", " "))) <= screen
     rows = [line.split() for line in told if line.startswith("h")]
     assert all(len(cell) <= 2 for row in rows for cell in row[2:])
     # In several parts where one is too wide, each with every row; nothing is left out.

@@ -166,7 +166,7 @@ def replay(
         str | None,
         typer.Option(
             metavar="ADDRESS",
-            help="Share the work among the workers of a Dask scheduler, as tcp://192.0.2.10:8786.",
+            help="Share it by a Dask scheduler, as tcp://192.0.2.1:8786.",
         ),
     ] = None,
     trusted_network: Annotated[
@@ -176,7 +176,7 @@ def replay(
     unpacked: UnpackedOption = None,
     since_last: Annotated[
         bool,
-        typer.Option("--since-last", help="Only what came after the last look with this option."),
+        typer.Option("--since-last", help="Only what came after the last such look."),
     ] = False,
     tally: Annotated[
         bool,

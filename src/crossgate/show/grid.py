@@ -116,7 +116,8 @@ def lines(
         yield quiet("two letters: IPv4 and IPv6 differ")
     if len(alike) < len(sources):
         rows = count(len(alike), "row")
-        yield quiet(f"{len(sources)} names in {rows}: who reads alike is one; --every shows each")
+        told_so = f"{len(sources)} names in {rows}: who reads alike is one; --every shows each"
+        yield from map(quiet, folded(told_so, 0))
         for source, others in alike.items():
             if others:
                 own = [f"{numbers[each]} {each}" if told else each for each in (source, *others)]

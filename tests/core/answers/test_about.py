@@ -187,13 +187,13 @@ def test_where_names_are_used_is_in_the_document(demo: Path, answer: Any) -> Non
     assert thing["kind"] == "host"
     assert thing["uses"][0] == {
         "file": "ternhaven.gate",
-        "line": 116,
+        "line": 119,
         "text": '10 permit kiosk-1 "nobody else behind this socket"',
         "list": "kiosk-port",
     }
     assert all("kiosk-1" in each["text"] for each in thing["uses"])
     points = answer("about", "lighthouse.v80")["things"][0]["uses"]
-    assert [each["line"] for each in points] == [168, 169]
+    assert [each["line"] for each in points] == [171, 172]
 
 
 def test_a_long_answer_is_folded_unless_every_line_is_wanted(demo: Path, run: Any) -> None:

@@ -154,7 +154,7 @@ def test_it_is_told_and_drawn(demo: Path, run: Any, answer: Any) -> None:
         "list": "12",
         "entry": 30,
         "action": "permit",
-        "line": 86,
+        "line": 88,
     }
     assert found["stretches"][2]["open_conversations"]["what"] == "stopped"
     several = run("trace", "tickets", "servers", "ping", "--week", "-4", *AT).stdout.splitlines()
