@@ -82,7 +82,10 @@ def test_what_is_wrong_is_told_with_its_mend(plan_of: Read, line: str, error: st
 
 def test_a_leases_line_in_error_is_the_only_error(plan_of: Read) -> None:
     with pytest.raises(PlanErrors) as raised:
-        plan_of(NET + "leases 10.64.8.50-10.64.8.99 on hall by nobody\ngroup g leases of hall\n")
+        plan_of(
+            NET + "leases 10.64.8.50-10.64.8.99 on hall by nobody\n"
+            "leases 10.64.20.50-10.64.20.99 on office by gate\ngroup g leases of hall\n"
+        )
     assert len(raised.value.errors) == 1
 
 

@@ -23,7 +23,7 @@ def leases(words: Words, names: Names) -> None:
 
     RANGE = ADDRESS-ADDRESS | ADDRESS/LEN | ADDRESS; SERVER = HOST | DEVICE | ADDRESS.
     """
-    names.broken_leases = True  # until it is read
+    names.broken_leases += 1  # until it is read
     words.keyword("leases")
     start = words.index
     ranges = [_range(words)]
@@ -51,7 +51,7 @@ def leases(words: Words, names: Names) -> None:
             words.index = by_index + 1
             _gives(words, names, by, on, family)
             names.plan.leases.append(Leases(own, name, by, resolvers, clocks, words.place))
-    names.broken_leases = False
+    names.broken_leases -= 1
 
 
 def _range(words: Words) -> tuple[Pattern, ...]:

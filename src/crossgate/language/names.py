@@ -152,7 +152,7 @@ class Names:
         self.pending_translations: list[tuple[Device, Words]] = []
         self.pending_hosts: list[tuple[Words, int, str]] = []
         self.broken_groups: set[str] = set()
-        self.broken_leases = False
+        self.broken_leases = 0
         self._addresses: dict[Family, dict[str, Addresses]] = {family: {} for family in Family}
         self._services: dict[tuple[str, Family], Service] = {}
 

@@ -166,8 +166,10 @@ def exchanges(network: Network, leases: Leases, client: Endpoint) -> Iterator[Ex
     if server.segment == leases.on:
         yield Exchange(leases, client, server, None, tuple(_directly(leases, client, server)))
         return
-    for point in _relays(plan, leases):
-        relay = _nearby(candidates(network, point), plan, leases, client)
+    up = network.on_segment.get((leases.on, leases.family), [])
+    hearing = {each.device: each for each in reversed(up)}  # by one interface each
+    for interface in reversed(hearing.values()):
+        relay = _nearby(candidates(network, str(interface.point)), plan, leases, client)
         messages = _by_relay(leases, client, relay, server)
         yield Exchange(leases, client, server, relay, tuple(messages))
 
@@ -177,23 +179,13 @@ def _server(network: Network, leases: Leases, client: Endpoint) -> Endpoint:
     if leases.by not in plan.devices:
         own = candidates(network, leases.by)
         return next(each for each in own if each.address.family is leases.family)
-    points = [
-        str(each.point)
+    own = [
+        end
         for each in plan.devices[leases.by].interfaces.values()
         if each.on == leases.on and each.in_family(leases.family)
+        for end in candidates(network, str(each.point))
     ]
-    own = [each for point in points for each in candidates(network, point)]
     return _nearby(own, plan, leases, client)
-
-
-def _relays(plan: Plan, leases: Leases) -> list[str]:
-    """Return the interfaces of devices that hear who asks for a lease, one of each device."""
-    found: dict[str, str] = {}
-    for device in plan.devices.values():
-        for each in device.interfaces.values():
-            if each.on == leases.on and each.in_family(leases.family):
-                found.setdefault(device.name, str(each.point))
-    return list(found.values())
 
 
 def _nearby(own: list[Endpoint], plan: Plan, leases: Leases, client: Endpoint) -> Endpoint:
