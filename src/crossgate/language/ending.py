@@ -65,7 +65,10 @@ def mend_finding(reading: Reading, finding: Finding, now: datetime, session: Ses
     ]
     if finding.name == "spoofable" and (unclaimed := _unclaimed(reading, finding, now)) is not None:
         edited.append(unclaimed)
-    if finding.name in _PERMITTING and (let_by := _let_by(reading, finding, now)) is not None:
+    if (
+        finding.name in _PERMITTING
+        and (let_by := _let_by(reading, finding, now, session)) is not None
+    ):
         edited.append(let_by)
     own = _asked_for(reading.plan, finding) if finding.name == "wrong-side" else []
     for said, after in edited:
@@ -457,7 +460,7 @@ def _unclaimed(
 
 
 def _let_by(
-    reading: Reading, finding: Finding, now: datetime
+    reading: Reading, finding: Finding, now: datetime, session: Session
 ) -> tuple[tuple[str, ...], Reading] | None:
     """Return the plan in which what a finding says is permitted, with the edits: one for each list
     that stops the same messages further on.
@@ -465,7 +468,7 @@ def _let_by(
     A standard list cannot permit a machine its renewals alone, so there is no edit for these.
     """
     state, stop, said = reading, finding, list[str]()
-    known = {each.fault for each in _of_leases(reading, finding.name, now)}
+    known = {each.fault for each in AUDITS[finding.name](Case(session, now))}
     while len(said) < MOST_EDITS:
         own = state.plan.lists.get(stop.access_list or "")
         if own is None or (own.kind is Kind.STANDARD and stop.name != "lease-blocked"):
@@ -475,17 +478,12 @@ def _let_by(
         if after is None:
             return None
         state, said = after, [*said, step.said]
-        found = _of_leases(state, finding.name, now)
+        found = AUDITS[finding.name](Case(Session(state.plan, beside=session), now))
         again = next((each for each in found if each.fault not in known), None)
         if again is None:
             return tuple(said), state
         stop = again
     return None
-
-
-def _of_leases(reading: Reading, name: str, now: datetime) -> list[Finding]:
-    """Return the findings of a name about leases."""
-    return list(AUDITS[name](Case(Session(reading.plan), now)))
 
 
 def _permitting(access_list: AccessList, finding: Finding) -> Step:

@@ -27,11 +27,10 @@ from crossgate.core.model.address import (
 )
 from crossgate.core.model.errors import Place, PlanError, PlanErrors
 from crossgate.core.model.ethernet import EthernetList
-from crossgate.core.model.network import Device, Point, PointKind
+from crossgate.core.model.network import LEASES_OF, Device, Point, PointKind
 from crossgate.core.model.plan import Group, Plan, UnknownName
 from crossgate.core.model.service import Service, ServiceError, split_service
 from crossgate.core.sets.meaning import (
-    LEASES_OF,
     Meaning,
     WordKind,
     combined,

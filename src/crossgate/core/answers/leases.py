@@ -228,7 +228,7 @@ def _asking(leases: Leases, client: Endpoint, to: Endpoint, server: Endpoint) ->
     if family is Family.IPV6:
         return Message("solicit, request and renew", sent, _LINK_LOCAL, str(everybody))
     # Whoever lets this by lets by what renews the lease, too.
-    ends = f"{asked}, leases of {leases.on}", f"{everybody}, {server.name}"
+    ends = f"{asked}, {leases.word}", f"{everybody}, {server.name}"
     return Message("discover and request", sent, *ends)
 
 
@@ -248,7 +248,7 @@ def _renewing(leases: Leases, client: Endpoint, server: Endpoint) -> Iterator[Me
     family = leases.family
     if family is Family.IPV4:
         sent = _sent(client, server, client.address, server.address, CLIENT[family], SERVER[family])
-        yield Message("renewal", sent, f"leases of {leases.on}", server.name, True)
+        yield Message("renewal", sent, leases.word, server.name, True)
 
 
 def _sent(

@@ -201,7 +201,7 @@ def _source(case: Case, leases: Leases) -> str:
     family.
     """
     alike = [e for e in case.plan.leases if (e.on, e.family) == (leases.on, leases.family)]
-    return f"leases of {leases.on}" if len(alike) == 1 else ", ".join(map(str, leases.addresses))
+    return leases.word if len(alike) == 1 else ", ".join(map(str, leases.addresses))
 
 
 def _addresses(case: Case, served: _Served) -> Iterator[str]:

@@ -321,6 +321,10 @@ class SharedGateway(NamedTuple):
     place: Place
 
 
+LEASES_OF = "leases of "
+"""What stands before a subnet's name for the addresses that its machines get for a time."""
+
+
 @placeless
 class Leases(NamedTuple):
     """Addresses of a subnet, of one family, that machines there get for a time (RFC 2131, RFC
@@ -342,6 +346,11 @@ class Leases(NamedTuple):
     def family(self) -> Family:
         """The family of its addresses."""
         return self.addresses[0].family
+
+    @property
+    def word(self) -> str:
+        """The name for all addresses that are leased on its subnet."""
+        return f"{LEASES_OF}{self.on}"
 
     def has(self, address: Address) -> bool:
         """Whether a machine may get an address by it."""

@@ -550,7 +550,7 @@ class Plan:
             for device in self.devices.values()
             for interface in device.interfaces.values()
         ]
-        leases = [f"leases of {name}" for name in dict.fromkeys(each.on for each in self.leases)]
+        leases = dict.fromkeys(each.word for each in self.leases)
         return [*self.hosts, *self.devices, *self.segments, *self.groups, *points, *leases]
 
     def point(self, text: str) -> Point:

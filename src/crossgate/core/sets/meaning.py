@@ -1,10 +1,10 @@
 """What words that stand for addresses mean in a plan.
 
 Such a word is `any`, an address, also with a wildcard, a prefix or a range, a point, a name of a
-host, device, subnet, outside or group, or `leases of` a subnet. Several with commas between are all of these together, and
-what follows `but` is left out of that: `tickets, guests but laptop, kiosk-2`. Entries of lists,
-groups, expectations and the ends that a person gives to a command all mean the same by it; what of
-it they may use is theirs to say.
+host, device, subnet, outside or group, or `leases of` a subnet. Several with commas between are all
+of these together, and what follows `but` is left out of that: `tickets, guests but laptop,
+kiosk-2`. Entries of lists, groups, expectations and the ends that a person gives to a command all
+mean the same by it; what of it they may use is theirs to say.
 """
 
 from __future__ import annotations
@@ -25,7 +25,7 @@ from crossgate.core.model.address import (
     parse_masked,
     single,
 )
-from crossgate.core.model.network import PointKind
+from crossgate.core.model.network import LEASES_OF, PointKind
 from crossgate.core.model.plan import Plan
 from crossgate.core.sets.patterns import less
 
@@ -75,8 +75,6 @@ PRIVATE_BLOCKS = tuple(
     map(parse_block, ("10.0.0.0/8", "172.16.0.0/12", "192.168.0.0/16", "100.64.0.0/10", "fc00::/7"))
 )
 """RFC 1918 section 3, RFC 6598 section 7, RFC 4193 section 3.1."""
-LEASES_OF = "leases of "
-"""What stands before a subnet's name for the addresses that its machines get for a time."""
 BUT, COMMA = " but ", ", "
 _EVERYTHING = Meaning(WordKind.ANY, tuple(everything(family) for family in Family))
 

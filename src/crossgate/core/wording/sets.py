@@ -13,7 +13,7 @@ from crossgate.core.model.address import Family, Pattern, everything, format_add
 from crossgate.core.model.plan import Plan
 from crossgate.core.sets.addresses import AddressSet
 from crossgate.core.sets.frame import PacketSet
-from crossgate.core.sets.meaning import LEASES_OF, meaning_of, written_as
+from crossgate.core.sets.meaning import meaning_of, written_as
 from crossgate.core.sets.minimise import MOST_COMPARED, SetLine, fewest_lines, grouped, within
 from crossgate.core.sets.patterns import Patterns, joined, less
 from crossgate.core.wording.sentences import first_of
@@ -249,8 +249,7 @@ def _named_sets(plan: Plan, family: Family) -> list[_NamedSet]:
         for name, group in plan.groups.items()
         if family in group.members
     ]
-    for name in dict.fromkeys(each.on for each in plan.leases):
-        word = f"{LEASES_OF}{name}"
+    for word in dict.fromkeys(each.word for each in plan.leases):
         meaning = meaning_of(plan, word)
         named.append((word, () if meaning is None else meaning.in_family(family)))
     inside = plan.inside(family)

@@ -15,8 +15,9 @@ from crossgate.core.answers.about.values import About
 from crossgate.core.model import iana
 from crossgate.core.model.address import looks_like_address
 from crossgate.core.model.errors import PlanError, nearest
+from crossgate.core.model.network import LEASES_OF
 from crossgate.core.network.ways import Network
-from crossgate.core.sets.meaning import LEASES_OF, meaning_of
+from crossgate.core.sets.meaning import meaning_of
 
 
 def about(network: Network, word: str, at: datetime) -> list[About]:
