@@ -193,13 +193,13 @@ def _told(step: Step, plan: tuple[str, ...]) -> tuple[int, int]:
     """
     from contextlib import redirect_stderr, redirect_stdout
 
-    from click import unstyle
+    from crossgate.show.width import CODES
 
     caught = _Caught()
     with redirect_stdout(caught), redirect_stderr(caught):
         status = _status((*plan, *step.words))
     lines = caught.getvalue().splitlines()
-    told = [each for each in lines if any(word in unstyle(each) for word in step.tells)]
+    told = [each for each in lines if any(word in CODES.sub("", each) for word in step.tells)]
     for each in told if status == step.status else lines:
         typer.echo(each)
     return status, len(lines) - len(told)
