@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 import ast
+import re
 import subprocess
 import sys
+import tomllib
 from collections.abc import Iterator
 from graphlib import TopologicalSorter
+from importlib.metadata import packages_distributions
 from pathlib import Path
 
 import pytest
@@ -121,6 +124,24 @@ def test_nothing_private_is_imported() -> None:
         if each.name.startswith("_") and each.name != "__version__"
     ]
     assert private == []
+
+
+def test_what_is_imported_is_asked_for_by_name() -> None:
+    # What another library happens to bring is gone when that library no longer needs it.
+    project = tomllib.loads((SOURCE.parent / "pyproject.toml").read_text(encoding="utf-8"))
+    extras = project["project"]["optional-dependencies"]
+    named = sum((extras[each] for each in extras if each != "dev"), [])
+    named += project["project"]["dependencies"]
+    asked = {re.split(r"[^A-Za-z0-9_.-]", each)[0].lower().replace("_", "-") for each in named}
+    packages = packages_distributions()
+    missing = {
+        (top, name)
+        for name in NAMES
+        for top in {each.split(".")[0] for each in imported(name)} - sys.stdlib_module_names
+        if top not in ("crossgate", "")
+        and asked.isdisjoint(each.lower().replace("_", "-") for each in packages.get(top, [top]))
+    }
+    assert missing == set()
 
 
 @pytest.mark.process
