@@ -130,7 +130,7 @@ def test_what_is_imported_is_asked_for_by_name() -> None:
     # What another library happens to bring is gone when that library no longer needs it.
     project = tomllib.loads((SOURCE.parent / "pyproject.toml").read_text(encoding="utf-8"))
     extras = project["project"]["optional-dependencies"]
-    named = sum((extras[each] for each in extras if each != "dev"), [])
+    named = [each for extra in extras if extra != "dev" for each in extras[extra]]
     named += project["project"]["dependencies"]
     asked = {re.split(r"[^A-Za-z0-9_.-]", each)[0].lower().replace("_", "-") for each in named}
     packages = packages_distributions()
