@@ -99,10 +99,12 @@ class CrossedGraphs(WayGraphs):
             for each in self.translations.leaving(source)
         )
         like = self.translations.like(source, 0), self.translations.like(end, 1)
+        # A device that does not know what is answered takes the answer for something new.
+        as_new = self.translations.fitting(end)
         answers = tuple(
             self.plain(destination, each) for each in self.translations.instead_of(source)
         )
-        key = there, back, *like, tuple(onward), answers
+        key = there, back, *like, tuple(onward), as_new, answers
         if key not in self._numbers:
             numbers = set()
             for part in self.by_sort(origin, destination, (there, back)):

@@ -133,6 +133,7 @@ class Translations:
             self._at.setdefault(rule.point, []).append(number)
         self._like: dict[object, Address] = {}
         self._source_like: dict[Address, Address] = {}
+        self._fitting: dict[Address, tuple[int, ...]] = {}
         self._public: dict[Address, bool] = {}
         self.met: set[int] = set()
         """The rules that have taken packets, of all that were asked about."""
@@ -183,13 +184,19 @@ class Translations:
             self._source_like[address] = self._as_source(address)
         return self._source_like[address]
 
+    def fitting(self, source: Address) -> tuple[int, ...]:
+        """Return the rules that take a source, by their numbers."""
+        if source not in self._fitting:
+            self._fitting[source] = tuple(
+                number
+                for number, rule in enumerate(self.rules)
+                if rule.kind is not TranslationKind.ENTERING
+                and any(each.contains(source.value) for each in rule.inside)
+            )
+        return self._fitting[source]
+
     def _as_source(self, address: Address) -> Address:
-        fitting = tuple(
-            number
-            for number, rule in enumerate(self.rules)
-            if rule.kind is not TranslationKind.ENTERING
-            and any(each.contains(address.value) for each in rule.inside)
-        )
+        fitting = self.fitting(address)
         if any(self.rules[each].kind is TranslationKind.BOTH_WAYS for each in fitting):
             return address
         return self._like.setdefault(fitting, address)
