@@ -308,3 +308,19 @@ def test_entries_ask_for_what_is_seen_at_their_place(
     lines = [each.split('"')[0] for each in (tmp_path / "edge.gate").read_text().splitlines()]
     entries = [" ".join(each.split()[1:]) for each in lines if " permit " in each]
     assert sorted(entries) == expected
+
+
+def test_limits_are_what_the_busiest_minute_needs_and_permit_all_of_the_day(
+    run: Run, answer: Answer, free: Path
+) -> None:
+    words = ("day.pcap", "--into", "hall", "-4", "--place", "inbound", "lighthouse.v80")
+    distil(run, *words, "--rate", "0")
+    assert (
+        "10 permit tcp/8443 10.64.9.21-10.64.9.24 to manifest at most 4 a minute "
+        '"350 conversations, 4 in the busiest minute"'
+    ) in (free / "free.gate").read_text()
+    document = answer("--plan", "free.gate", "replay", "day.pcap", "--zone", "UTC")
+    lines = next(each["lines"] for each in document["lists"] if each["list"] == "hall")
+    assert [each["beyond"] for each in lines[:2]] == [0, 0]
+    stopped = [each for each in document["not_permitted"] if each["list"] == "hall"]
+    assert {each["service"] for each in stopped} == {"tcp/443", "tcp/23", "ping"}

@@ -49,6 +49,15 @@ def distil(
             help="Let an entry take in up to N percent that was not seen.",
         ),
     ] = 0,
+    rate: Annotated[
+        float | None,
+        typer.Option(
+            "--rate",
+            min=0,
+            metavar="N",
+            help="Limit each entry to what its busiest minute had and N percent more.",
+        ),
+    ] = None,
     place: Annotated[
         tuple[str, str] | None,
         typer.Option(
@@ -77,7 +86,9 @@ def distil(
 
         found = {
             family: each
-            for family, each in _read(draft.plan, files, column or [], idle, every).items()
+            for family, each in _read(
+                draft.plan, files, column or [], idle, every, rate is not None
+            ).items()
             if chosen in (None, family)
         }
         if not any(each.kinds for each in found.values()):
@@ -100,6 +111,7 @@ def distil(
                 distiller,
                 Target(f"{into}-6" if several and family == 6 else into, place),
                 widen / 100,
+                None if rate is None else rate / 100,
             )
             for family, distiller in found.items()
             if distiller.kinds
@@ -115,7 +127,12 @@ def distil(
 
 
 def _read(
-    plan: Plan, files: Sequence[Path], columns: Sequence[str], idle: int, every: bool
+    plan: Plan,
+    files: Sequence[Path],
+    columns: Sequence[str],
+    idle: int,
+    every: bool,
+    times: bool,
 ) -> dict[Family, Distiller]:
     import time
 
@@ -137,12 +154,10 @@ def _read(
                         Distiller(plan, family),
                     )
                 arrivals, assembler, distiller = found[family]
-                distiller.add(
-                    assembler.add(
-                        arrivals.take(opened(each, plan.client_ports if flows else None))
-                    ),
-                    every,
-                )
+                arrived = arrivals.take(opened(each, plan.client_ports if flows else None))
+                if times:
+                    distiller.add_times(arrived.seen, flows)
+                distiller.add(assembler.add(arrived), every)
             tell(traffic.rows, traffic.octets)
     for _, assembler, distiller in found.values():
         left = assembler.rest()

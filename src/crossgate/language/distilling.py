@@ -40,9 +40,15 @@ class Target(NamedTuple):
     place: tuple[str, str] | None
 
 
-def write(draft: Draft, distiller: Distiller, target: Target, room: float) -> str | None:
+def write(
+    draft: Draft,
+    distiller: Distiller,
+    target: Target,
+    room: float,
+    headroom: float | None = None,
+) -> str | None:
     """Write the entries that were distilled for one family, and say how many; None where there are
-    none. Raises `PlanError` where the list cannot have them.
+    none. `room` and `headroom` are as in `Distiller.entries`. Raises `PlanError` where the list cannot have them.
     """
     plan, family = draft.plan, distiller.family
     there = plan.lists.get(target.name)
@@ -65,7 +71,8 @@ def write(draft: Draft, distiller: Distiller, target: Target, room: float) -> st
     if target.place is not None:
         crossings = [_crossing(draft, target.place)]
     coming, answering = _by(Network(plan), distiller, crossings) if crossings else (None, None)
-    found = _needed(draft, distiller.entries(room, coming, answering), family, there)
+    entries = distiller.entries(room, coming, answering, headroom)
+    found = _needed(draft, entries, family, there)
     if not found:
         return None
     texts = [f'{each.text} "{_remark(each)}"' for each in found]
@@ -259,9 +266,9 @@ def _passes(
 
 
 def _remark(each: Distilled) -> str:
-    return _conversations(each.conversations) + (
-        f", {each.unseen:.0%} of it not seen" if each.unseen else ""
-    )
+    unseen = f", {each.unseen:.0%} of it not seen" if each.unseen else ""
+    busiest = f", {each.busiest:,} in the busiest minute" if each.busiest else ""
+    return _conversations(each.conversations) + unseen + busiest
 
 
 def _needed(

@@ -5,6 +5,7 @@ given.
 from __future__ import annotations
 
 import random
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -12,14 +13,17 @@ import pytest
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
-from crossgate.core.answers.distil import Distiller, prefix_around
+from crossgate.core.answers.distil import Distiller, prefix_around, rounded_up
 from crossgate.core.model.accesslist import AccessList
 from crossgate.core.model.address import Family, parse_address
-from crossgate.core.model.packet import SYN, Packet
+from crossgate.core.model.conditions import Limit
+from crossgate.core.model.packet import ACK, SYN, Packet
 from crossgate.core.model.packets import packet_columns
 from crossgate.core.model.plan import Plan
-from crossgate.core.traffic.seen import Seen
+from crossgate.core.traffic.rates import Rates
+from crossgate.core.traffic.seen import SECOND, Seen
 from crossgate.language.reader import read_plan
+from crossgate.library import parse
 
 PLAN = """
 subnet a 10.0.0.0/29 2001:db8:a::/126
@@ -233,3 +237,56 @@ def test_the_smallest_prefix_around_addresses() -> None:
     assert str(prefix_around(Family.IPV4, 4, 5)) == "0.0.0.4/31"
     assert str(prefix_around(Family.IPV4, 3, 4)) == "0.0.0.0/29"
     assert str(prefix_around(Family.IPV4, 9, 9)) == "0.0.0.9"
+
+
+@given(
+    st.lists(st.tuples(st.integers(0, 300), st.sampled_from(["tcp", "udp"])), min_size=1),
+    st.sampled_from([0, 0.5, 1]),
+)
+def test_a_limit_of_its_busiest_minute_lets_all_that_was_seen_by(
+    times: list[tuple[int, str]], headroom: float
+) -> None:
+    plan = parse(PLAN)
+    distiller = Distiller(plan, Family.IPV4)
+    packets = [packet(2, 5, kind, 443) for _, kind in times]
+    seen = conversations(packets, [1] * len(packets))
+    first = np.array([time * SECOND for time, _ in times], np.int64)
+    flags = np.array([[SYN if kind == "tcp" else 0 for _, kind in times], [0] * len(times)])
+    seen = replace(seen, first=first, last=first, flags=flags.astype(np.uint8))
+    distiller.add(seen)
+    distiller.add_times(seen, flows=False)
+    (entry,) = distiller.entries(headroom=headroom)
+    moments = sorted(time for time, _ in times)
+    busiest = max(sum(start <= each < start + 60 for each in moments) for start in moments)
+    assert entry.busiest == busiest
+    most = int(entry.text.split(" at most ")[1].removesuffix(" a minute"))
+    assert busiest * (1 + headroom) <= most < max(busiest * (1 + headroom) * 1.1, 1) + 1
+    rates, limit = Rates(), Limit(most, 60, False, "seen", 10)
+    assert not any(
+        rates.exceeded(each * SECOND, 0, lambda over: () if limit in over else [("", limit)])
+        for each in moments
+    )
+
+
+def test_what_a_limit_counts_is_what_opens(plan: Plan) -> None:
+    distiller = Distiller(plan, Family.IPV4)
+    packets = [packet(2, 5, "tcp", 443)] * 3 + [packet(3, 6, "udp", 53)]
+    seen = conversations(packets, [1] * 4)
+    flags = np.array([[SYN, SYN | ACK, ACK, 0], [0] * 4], np.uint8)
+    counts = np.array([[1, 1, 1, 7], [1] * 4], np.int64)
+    last = np.array([0, 0, 0, 180 * SECOND], np.int64)
+    seen = replace(seen, flags=flags, counts=counts, last=last)
+    distiller.add(seen)
+    distiller.add_times(seen, flows=False)
+    # Seven packets of three minutes are one each half a minute.
+    assert {each.text.split()[1]: each.busiest for each in distiller.entries(headroom=0)} == {
+        "tcp/443": 1,
+        "udp/53": 2,
+    }
+
+
+@pytest.mark.parametrize(
+    ("number", "rounded"), [(1, 1), (1.2, 2), (99, 99), (99.5, 100), (101, 110), (12_345, 13_000)]
+)
+def test_limits_are_round_numbers(number: float, rounded: int) -> None:
+    assert rounded_up(number) == rounded

@@ -229,7 +229,9 @@ def line_of(access_list: AnyList[Any], entry: int) -> str:
     suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow],
 )
 @given(st.integers(0, 1 << 32))
-@example(431497)  # two machines of which one border takes the answers of one alone for something new
+@example(
+    431497
+)  # two machines of which one border takes the answers of one alone for something new
 def test_conversations_fare_as_from_hop_to_hop(plan_of: Read, seed: int) -> None:
     check(plan_of(plan_text(seed)), seed)
 

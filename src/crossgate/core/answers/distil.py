@@ -9,12 +9,15 @@ in one respect.
    where they say exactly the set.
 4. With room given, groups of the same services become one, and an end of several words the smallest
    name, prefix or range around it, as long as no more than so much of the entry was not seen.
+5. With headroom given, each entry but those for answers has the `at most` that the busiest minute of
+   what it is for needs, and so much more.
 """
 
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from functools import cached_property
+from math import ceil
 from typing import NamedTuple
 
 import numpy as np
@@ -30,7 +33,7 @@ from crossgate.core.model.address import (
     single,
 )
 from crossgate.core.model.packet import ACK, ECHO, PORT_PROTOCOLS, SYN, TCP, Packet, icmp_of
-from crossgate.core.model.packets import PORTED, whole_address
+from crossgate.core.model.packets import PORTED, Indices, Packets, whole_address
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import (
     ServiceError,
@@ -40,8 +43,9 @@ from crossgate.core.model.service import (
     protocol_word,
 )
 from crossgate.core.sets.patterns import joined
-from crossgate.core.traffic.seen import Seen
+from crossgate.core.traffic.seen import SECOND, Seen
 
+MINUTE = 60 * SECOND
 _RST = iana.FLAGS["RST"]
 _MOST_NAMED = 1 << 16
 """A name that has more addresses is only used where an entry is given room."""
@@ -99,11 +103,15 @@ class _Word(NamedTuple):
 class Distilled(NamedTuple):
     """An entry without its number, how many conversations it stands for, and what part of its
     addresses was not seen (0 to 1).
+
+    `busiest` is how much of what an `at most` counts came in the busiest 60 seconds, where an entry
+    has one for that.
     """
 
     text: str
     conversations: int
     unseen: float
+    busiest: int | None = None
 
 
 class _Entry(NamedTuple):
@@ -132,6 +140,7 @@ class Distiller:
     def __init__(self, plan: Plan, family: Family) -> None:
         self.plan, self.family = plan, family
         self._counts: dict[Kind, int] = {}
+        self._times: dict[Kind, list[Indices]] = {}
         self._client_ports = plan.client_ports
         self.unanswered = 0
         """How many conversations were left out, since nobody answered."""
@@ -148,35 +157,70 @@ class Distiller:
         if not len(rows):
             return
         chosen = packets.take(rows)
-        numbered = (
-            PORTED[chosen.protocol] | (chosen.protocol == icmp_of(self.family))
-        ) & ~chosen.fragment
-        number = np.where(numbered, chosen.destination_port.astype(np.int64), -1)
-        columns = [
-            *chosen.source.view(np.int64),
-            *chosen.destination.view(np.int64),
-            chosen.protocol,
-            number,
-            chosen.fragment,
-        ]
-        table = np.stack([each.astype(np.int64) for each in columns], axis=1)
-        _, first, inverse = np.unique(table, axis=0, return_index=True, return_inverse=True)
-        counts = np.bincount(inverse.reshape(-1))
-        for place, count in zip(first.tolist(), counts.tolist(), strict=True):
-            own = int(number[place])
-            term = Term(
-                int(chosen.protocol[place]), None if own < 0 else own, bool(chosen.fragment[place])
-            )
-            key = (
-                whole_address(chosen.source[:, place]),
-                whole_address(chosen.destination[:, place]),
-                term,
-            )
+        kinds, of_row = self._kinds_in(chosen)
+        for key, count in zip(kinds, np.bincount(of_row).tolist(), strict=True):
             self._counts[key] = self._counts.get(key, 0) + count
         low, high = self._client_ports
         clients = chosen.source_port[PORTED[chosen.protocol] & ~chosen.fragment]
         if len(clients):
             self._client_ports = min(low, int(clients.min())), max(high, int(clients.max()))
+
+    def _kinds_in(self, packets: Packets) -> tuple[list[Kind], Indices]:
+        """Return the kinds of conversations that some packets open, and for each its kind's
+        number.
+        """
+        numbered = (
+            PORTED[packets.protocol] | (packets.protocol == icmp_of(self.family))
+        ) & ~packets.fragment
+        number = np.where(numbered, packets.destination_port.astype(np.int64), -1)
+        columns = [
+            *packets.source.view(np.int64),
+            *packets.destination.view(np.int64),
+            packets.protocol,
+            number,
+            packets.fragment,
+        ]
+        table = np.stack([each.astype(np.int64) for each in columns], axis=1)
+        _, first, inverse = np.unique(table, axis=0, return_index=True, return_inverse=True)
+        kinds = []
+        for place in first.tolist():
+            own = int(number[place])
+            term = Term(
+                int(packets.protocol[place]),
+                None if own < 0 else own,
+                bool(packets.fragment[place]),
+            )
+            kinds.append(
+                (
+                    whole_address(packets.source[:, place]),
+                    whole_address(packets.destination[:, place]),
+                    term,
+                )
+            )
+        return kinds, inverse.reshape(-1)
+
+    def add_times(self, seen: Seen, flows: bool) -> None:
+        """Take when what an `at most` counts was sent: TCP segments with SYN and without ACK, and
+        every packet of all else. `seen` are packets, or records of `flows`, as `opened` returns
+        them; of a record the packets are taken to be spread evenly over its time.
+        """
+        packets = seen.packets
+        tcp = (packets.protocol == TCP) & ~packets.fragment
+        opens = tcp if flows else tcp & (seen.flags[0] & (SYN | ACK) == SYN)
+        counts = np.where(tcp, opens & (seen.counts[0] > 0), seen.counts[0]).astype(np.int64)
+        rows = np.flatnonzero(counts)
+        if not len(rows):
+            return
+        kinds, of_row = self._kinds_in(packets.take(rows))
+        counts, first, last = counts[rows], seen.first[rows], seen.last[rows]
+        row = np.repeat(np.arange(len(rows)), counts)
+        nth = np.arange(len(row)) - np.repeat(np.cumsum(counts) - counts, counts)
+        steps = np.maximum(counts - 1, 1)[row]
+        times = first[row] + (last - first)[row] * nth // steps
+        order = np.argsort(of_row[row], kind="stable")
+        ends = np.cumsum(np.bincount(of_row[row], minlength=len(kinds)))[:-1]
+        for kind, own in zip(kinds, np.split(times[order], ends), strict=True):
+            self._times.setdefault(kind, []).append(own)
 
     @property
     def kinds(self) -> list[Kind]:
@@ -197,9 +241,11 @@ class Distiller:
         room: float = 0,
         there: Sightings | None = None,
         back: Sightings | None = None,
+        headroom: float | None = None,
     ) -> list[Distilled]:
         """Return the entries, those that stand for most conversations first; `room` is the part of
-        each that may be unseen.
+        each that may be unseen, and `headroom` the part by which limits are more than what was seen,
+        None for no limits.
 
         `there` and `back` tell as what the packets of each kind of conversation come by the list,
         and as what the answers do; without them all that openers send comes by as it was seen, and
@@ -215,7 +261,38 @@ class Distiller:
                     found += [each for part in parts for each in self._split(part, counts, 0) or ()]
                 else:
                     found += written
-        return sorted(_needed(found, counts), key=lambda each: (-each.conversations, each.text))
+        needed = [
+            distilled
+            if headroom is None
+            else self._limited(distilled, self._busiest(keys, there), headroom)
+            for distilled, keys in _needed(found, counts)
+        ]
+        return sorted(needed, key=lambda each: (-each.conversations, each.text))
+
+    def _busiest(self, keys: Iterable[Kind], there: Sightings | None) -> int | None:
+        """Return how much of conversations, told as a list sees them, came in the busiest 60
+        seconds; None for answers, and where no times are known.
+        """
+        wanted = {key for key in keys if not key[2].reply}
+        times = [
+            part
+            for kind, parts in self._times.items()
+            if not wanted.isdisjoint((kind,) if there is None else there.get(kind, ()))
+            for part in parts
+        ]
+        if not times:
+            return None
+        every = np.sort(np.concatenate(times))
+        reached = np.searchsorted(every, every + MINUTE, side="left")
+        return int((reached - np.arange(len(every))).max())
+
+    @staticmethod
+    def _limited(distilled: Distilled, busiest: int | None, headroom: float) -> Distilled:
+        """Return an entry with the limit that its busiest minute needs."""
+        if busiest is None:
+            return distilled
+        most = rounded_up(busiest * (1 + headroom))
+        return distilled._replace(text=f"{distilled.text} at most {most} a minute", busiest=busiest)
 
     def _wanted(
         self,
@@ -490,9 +567,16 @@ def prefix_around(family: Family, low: int, high: int) -> Pattern:
     return prefix(Address(family, low), family.bits - (low ^ high).bit_length())
 
 
-def _needed(entries: Sequence[_Entry], counts: _Counts) -> list[Distilled]:
+def rounded_up(number: float) -> int:
+    """Return a number as one of two digits and noughts, no less than it."""
+    whole = ceil(number - 1e-9)
+    unit: int = 10 ** max(len(str(whole)) - 2, 0)
+    return -(-whole // unit) * unit
+
+
+def _needed(entries: Sequence[_Entry], counts: _Counts) -> list[tuple[Distilled, list[Kind]]]:
     """Return entries without those whose conversations others permit, as one that names a whole
-    subnet may; others count them then.
+    subnet may; others count them then. With each go the kinds that it is for.
     """
     left = [(each, list(each.keys)) for each in entries]
     wide = [each for each in left if each[0].source.is_wide or each[0].destination.is_wide]
@@ -508,7 +592,7 @@ def _needed(entries: Sequence[_Entry], counts: _Counts) -> list[Distilled]:
             for taker, key in zip(found, one[1], strict=True):
                 taker[1].append(key)
     return [
-        entry.distilled._replace(conversations=sum(counts[key] for key in keys))
+        (entry.distilled._replace(conversations=sum(counts[key] for key in keys)), keys)
         for entry, keys in left
     ]
 
