@@ -128,6 +128,19 @@ def test_the_tally_counts_packets(run: Run, answer: Answer, traffic: Path) -> No
     }
 
 
+def test_when_lines_decided_is_kept_and_drawn(run: Run, traffic: Path) -> None:
+    none = run("--plan", "ternhaven.gate", "draw", "tally", "--by", "hour")
+    assert none.returncode == 2
+    assert "crossgate replay FILE --by hour --tally" in none.stderr
+    assert run("--plan", "ternhaven.gate", *DAY, "--by", "hour", "--tally").returncode == 0
+    for by, told in (("hour", "1,024 on Wed 25 Nov 13:00"), ("day", "1,024 on Wed 25 Nov")):
+        done = run("--plan", "ternhaven.gate", "draw", "tally", "guest-fence", "--by", by)
+        assert done.stdout == f"tally-{by}.svg\n", done.stderr
+        picture = (traffic / f"tally-{by}.svg").read_text()
+        assert f"1,024 in all, {told}" in picture
+        assert picture.count('id="bar-guest-fence-20') == 1
+
+
 @pytest.mark.parametrize(
     ("words", "problem"),
     [

@@ -23,6 +23,7 @@ from crossgate.core.model.accesslist import DeciderKey
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.finding import KINDS
 from crossgate.core.model.plan import Plan
+from crossgate.core.model.window import Period
 from crossgate.core.traffic.session import Session
 from crossgate.formats.junit import junit_text
 from crossgate.formats.sarif import sarif_document
@@ -153,8 +154,8 @@ def spoilt(path: Path, statement: str) -> None:
     ("statements", "says"),
     [
         (
-            ["PRAGMA user_version = 2"],
-            "is of version 2, from a newer Cross Gate; this one knows version 1",
+            ["PRAGMA user_version = 3"],
+            "is of version 3, from a newer Cross Gate; this one knows version 2",
         ),
         (
             ["ALTER TABLE tally RENAME TO old", "CREATE VIEW tally AS SELECT * FROM old"],
@@ -165,6 +166,7 @@ def spoilt(path: Path, statement: str) -> None:
             "is another database",
         ),
         (["CREATE TABLE more (x)"], "is another database"),
+        (["DROP TABLE times", "CREATE TABLE times (plan, hits)"], "is another database"),
         (["DROP TABLE tally", "CREATE TABLE tally (plan, hits)"], "is another database"),
         (["UPDATE tally SET hits = 9e999"], "holds inf where a count of hits belongs"),
         (["UPDATE tally SET hits = -1"], "holds -1 where a count of hits belongs"),
@@ -196,6 +198,28 @@ def test_a_tally_from_before_there_were_versions_is_used_and_hits_never_run_over
     spoilt(path, "PRAGMA user_version = 0")
     tally.add(plan, {DeciderKey("l", 10): 1 << 62, DeciderKey("l", 20): 1 << 64})
     assert tally.hits(plan.lists["l"]) == {10: MOST_HITS, 20: MOST_HITS, None: 0}
+
+
+def test_a_tally_tells_hours_and_days(path: Path) -> None:
+    plan, tally = read_plan(path), Tally(path)
+    tally.add(plan, {DeciderKey("l", 10): 1})
+    spoilt(path, "DROP TABLE times")  # as a file of version 1 is
+    spoilt(path, "PRAGMA user_version = 1")
+    own = plan.lists["l"]
+    assert tally.times(own, Period.HOUR) == {10: {}, 20: {}, None: {}}
+    nine, ten, day = (datetime(2026, 11, 24, hour) for hour in (9, 10, 0))
+    key = DeciderKey("l", 10)
+    for _ in range(2):
+        tally.add(plan, {}, {(Period.HOUR, nine): {key: 3}, (Period.HOUR, ten): {key: 4}})
+    tally.add(plan, {}, {(Period.DAY, day): {key: 5, DeciderKey("l", None): 1}})
+    assert tally.times(own, Period.HOUR) == {10: {nine: 6, ten: 8}, 20: {}, None: {}}
+    assert tally.times(own, Period.DAY) == {10: {day: 19}, 20: {}, None: {day: 1}}
+    assert tally.hits(own)[10] == 1
+    spoilt(path, "UPDATE times SET begins = 'noon' WHERE hits = 6")
+    with pytest.raises(PlanError, match="holds noon where a time belongs"):
+        tally.times(own, Period.DAY)
+    tally.clear()
+    assert tally.times(own, Period.DAY) == {10: {}, 20: {}, None: {}}
 
 
 def test_a_tally_that_is_in_use_is_told_and_never_to_be_removed(

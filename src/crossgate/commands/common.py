@@ -11,6 +11,7 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from datetime import datetime, timedelta
 from pathlib import Path
+from types import MappingProxyType
 from typing import TYPE_CHECKING, Annotated, Any, TypeVar
 
 import typer
@@ -21,6 +22,7 @@ if TYPE_CHECKING:
     from crossgate.core.model.accesslist import AnyList, DeciderKey
     from crossgate.core.model.conditions import When
     from crossgate.core.model.plan import Plan
+    from crossgate.formats.tally import Times
     from crossgate.language.reader import Reading
 
 Item = TypeVar("Item")
@@ -320,15 +322,20 @@ def plan_file(context: typer.Context, purpose: str) -> Path:
     return path
 
 
-def add_to_tally(context: typer.Context, plan: Plan, hits: Mapping[DeciderKey, int]) -> None:
-    """Add hits to the plan's tally; where it cannot be used, warn, for the answer is the same
-    without it.
+def add_to_tally(
+    context: typer.Context,
+    plan: Plan,
+    hits: Mapping[DeciderKey, int],
+    times: Times = MappingProxyType({}),
+) -> None:
+    """Add hits to the plan's tally, and when they were; where it cannot be used, warn, for the
+    answer is the same without it.
     """
     from crossgate.formats.tally import Tally
     from crossgate.show.console import warn
 
     try:
-        Tally(plan_file(context, "keep a tally beside")).add(plan, hits)
+        Tally(plan_file(context, "keep a tally beside")).add(plan, hits, times)
     except PlanError as error:
         warn(f"{error}; nothing is added up")
 

@@ -28,22 +28,25 @@ from crossgate.commands.completing import (
 )
 from crossgate.core.model.address import Address
 from crossgate.core.model.errors import PlanError, unknown
+from crossgate.core.model.window import Period
 from crossgate.formats.handed_on import handed_on
 
 if TYPE_CHECKING:
-    from collections.abc import Sequence
+    from collections.abc import Iterable, Sequence
     from datetime import datetime
 
     from crossgate.core.answers.compare import Difference
     from crossgate.core.answers.grid import Cell
     from crossgate.core.conversation.story import Trace
     from crossgate.core.conversation.verdict import Verdict
+    from crossgate.core.model.accesslist import AccessList
     from crossgate.core.model.address import Family
     from crossgate.core.model.plan import Plan
     from crossgate.core.sets.effort import TooManyPieces
     from crossgate.draw.canvas import Sheet
-    from crossgate.draw.charts import Bar, Square
+    from crossgate.draw.charts import Bar, Size, Square
     from crossgate.draw.style import Theme
+    from crossgate.formats.tally import Tally
 
 draw = typer.Typer(
     name="draw",
@@ -316,17 +319,29 @@ def tally(
             help="Default: every list that has decided.",
         ),
     ] = None,
+    by: Annotated[
+        Period | None,
+        typer.Option(
+            "--by",
+            metavar="STRETCH",
+            help="When they did, by hour or by day, in runs of replay with --by and --tally.",
+        ),
+    ] = None,
     out: OutOption = None,
     size: SizeOption = None,
     dark: DarkOption = False,
 ) -> None:
-    """Draw how often each line has decided in runs with --tally."""
+    """Draw how often each line has decided in runs with --tally, or when."""
     from crossgate.draw.charts import bars_sheet, tally_bars
     from crossgate.formats.tally import Tally
 
     plan = load(context)
     store = Tally(plan_file(context, "keep a tally beside"))
     named = [plan.access_list(name) for name in lists or plan.lists]
+    if by is not None:
+        sheet = _over_time(plan, store, named, by, _theme(dark), _size(size))
+        save(plan, sheet, out or Path(f"tally-{by}.svg"))
+        return
     bars: list[Bar] = []
     for each in named:
         hits = store.hits(each)
@@ -347,6 +362,39 @@ def tally(
 
 
 # ---- What is drawn
+
+
+_MOST_TIMES = 400
+"""More hours or days than these are not drawn."""
+
+
+def _over_time(
+    plan: Plan, store: Tally, lists: Iterable[AccessList], by: Period, theme: Theme, size: Size
+) -> Sheet:
+    """Return when lines decided. Raises `PlanError` where nobody knows, and for too many hours."""
+    from crossgate.core.model.accesslist import Decider
+    from crossgate.core.model.window import periods
+    from crossgate.draw.over_time import times_sheet
+
+    found = {
+        Decider(own, entry): own_times
+        for own in lists
+        for times in [store.times(own, by)]
+        for entry in (*own.entries, None)
+        if (own_times := times.get(None if entry is None else entry.number))
+    }
+    if not found:
+        raise PlanError(
+            f"no line of {plan.files[0]} is known to have decided in any {by}; crossgate replay "
+            f"FILE --by {by} --tally tells when lines do"
+        )
+    every = periods({each for own in found.values() for each in own}, by, _MOST_TIMES)
+    if len(every) > _MOST_TIMES:
+        other = "--by day draws days" if by is Period.HOUR else "clear the tally to begin anew"
+        raise PlanError(
+            f"there are more than {_MOST_TIMES} {by}s from the first to the last; {other}"
+        )
+    return times_sheet(found, every, by, theme, size)
 
 
 def _traced(

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from contextlib import closing, contextmanager
 from pathlib import Path
+from types import MappingProxyType
 from typing import TYPE_CHECKING, Annotated, NamedTuple
 
 import typer
@@ -32,6 +33,7 @@ if TYPE_CHECKING:
     from crossgate.core.answers.sums import Line
     from crossgate.core.model.plan import Plan
     from crossgate.formats.readers.traffic import Traffic
+    from crossgate.formats.tally import Times
     from crossgate.formats.verdicts import VerdictTable
     from crossgate.spread.parts import Job
 
@@ -346,7 +348,8 @@ def _conversations(context: typer.Context, plan: Plan, traffic: Traffic, how: _H
             )
             _spread(replayed, job, traffic, table, how)
     if how.tally:
-        _add_up(context, plan, [line for _, lines in replayed.lines() for line in lines])
+        lines = [line for _, lines in replayed.lines() for line in lines]
+        _add_up(context, plan, lines, _times(replayed))
     where = None if came_in is None else str(came_in.point)
     if how.as_json:
         from crossgate.formats.json.replay import replay_document
@@ -474,8 +477,25 @@ def _packets(
     _leave(context, traffic, differs=False)
 
 
-def _add_up(context: typer.Context, plan: Plan, lines: list[Line]) -> None:
-    add_to_tally(context, plan, {line.decider.key: line.packets for line in lines if line.packets})
+def _times(replayed: Replay) -> Times:
+    """Return how often lines decided by the hour or the day, where sums are kept by these."""
+    if replayed.by is None:
+        return {}
+    return {
+        (replayed.by, begins): {
+            replayed.decider(*line).key: packets
+            for line, (_, packets) in stretch.lines.items()
+            if packets
+        }
+        for begins, stretch in replayed.sums.stretches.items()
+    }
+
+
+def _add_up(
+    context: typer.Context, plan: Plan, lines: list[Line], times: Times = MappingProxyType({})
+) -> None:
+    hits = {line.decider.key: line.packets for line in lines if line.packets}
+    add_to_tally(context, plan, hits, times)
 
 
 def _leave(context: typer.Context, traffic: Traffic, differs: bool) -> None:

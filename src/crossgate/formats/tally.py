@@ -1,9 +1,10 @@
-"""The tally: how often each entry decided, added up over runs in an SQLite file beside the plan.
+"""The tally: how often each entry decided, added up over runs in an SQLite file beside the plan;
+and in which hours or days, where runs tell that.
 
 A row is known by its list and the whole text of its entry, so an edited entry starts anew. Every
 addition is one transaction that waits for others, so runs at the same time lose nothing. The file
-is believed only as far as it is what we write: one table of one form, a version that is known,
-whole numbers; and it is no link to a database of somebody's.
+is believed only as far as it is what we write: tables of one form, a version that is known, whole
+numbers and times; and it is no link to a database of somebody's.
 """
 
 from __future__ import annotations
@@ -11,29 +12,50 @@ from __future__ import annotations
 import sqlite3
 from collections.abc import Iterator, Mapping
 from contextlib import closing, contextmanager
+from datetime import datetime
 from pathlib import Path
+from types import MappingProxyType
 from typing import Any
 
 from crossgate.core.model.accesslist import AnyEntry, AnyList, DeciderKey
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.plan import Plan
+from crossgate.core.model.window import Period
 
-VERSION = 1
-"""The version of the schema, in the file's `user_version`; files from before there was one have 0,
-and the same schema.
+VERSION = 2
+"""The version of the schema, in the file's `user_version`; files from before there was one have 0.
+Up to version 1 there are no times.
 """
 MOST_HITS = (1 << 63) - 1
 """What SQLite's whole numbers hold; more hits than this stay this."""
-_SCHEMA = """
-CREATE TABLE IF NOT EXISTS tally (
-    plan TEXT NOT NULL, list TEXT NOT NULL, entry TEXT NOT NULL, hits INTEGER NOT NULL, PRIMARY KEY (plan, list, entry)
-)
-"""
-_COLUMNS = ["plan", "list", "entry", "hits"]
-_ADD = f"""
-INSERT INTO tally VALUES (?, ?, ?, ?) ON CONFLICT DO UPDATE
-SET hits = CASE WHEN hits > {MOST_HITS} - excluded.hits THEN {MOST_HITS} ELSE hits + excluded.hits END
-"""
+_TALLY, _TIMES = "tally", "times"
+_COLUMNS = {
+    _TALLY: ["plan", "list", "entry", "hits"],
+    _TIMES: ["plan", "list", "entry", "begins", "hits"],
+}
+_FORMS = {Period.HOUR: "%Y-%m-%dT%H:00", Period.DAY: "%Y-%m-%d"}
+"""How the beginning of an hour, and of a day, is written (RFC 3339)."""
+Times = Mapping[tuple[Period, datetime], Mapping[DeciderKey, int]]
+"""Hits by the hour or the day in which they were, told by its beginning."""
+
+
+def _schema(table: str) -> str:
+    *keys, hits = _COLUMNS[table]
+    columns = ", ".join(f"{each} TEXT NOT NULL" for each in keys)
+    return (
+        f"CREATE TABLE IF NOT EXISTS {table} "
+        f"({columns}, {hits} INTEGER NOT NULL, PRIMARY KEY ({', '.join(keys)}))"
+    )
+
+
+def _adding(table: str) -> str:
+    places = ", ".join("?" for _ in _COLUMNS[table])
+    return (
+        f"INSERT INTO {table} VALUES ({places}) ON CONFLICT DO UPDATE SET hits = CASE WHEN "
+        f"hits > {MOST_HITS} - excluded.hits THEN {MOST_HITS} ELSE hits + excluded.hits END"
+    )
+
+
 _WAIT_SECONDS = 30
 
 
@@ -44,24 +66,27 @@ class Tally:
         self.plan = plan_path.name
         self.path = plan_path.parent / ".crossgate" / "tally.sqlite"
 
-    def add(self, plan: Plan, hits: Mapping[DeciderKey, int]) -> None:
-        """Add hits by list name and entry number, None for the otherwise line. Raises `PlanError`
-        when it cannot be kept.
+    def add(
+        self, plan: Plan, hits: Mapping[DeciderKey, int], times: Times = MappingProxyType({})
+    ) -> None:
+        """Add hits by list name and entry number, None for the otherwise line; `times` tell when
+        they were. Raises `PlanError` when it cannot be kept.
         """
-        rows = []
-        for (name, number), count in hits.items():
-            access_list = plan.any_list(name)
-            entry = None if number is None else access_list.entry(number)
-            rows.append(
-                (
-                    self.plan,
-                    _list_key(access_list),
-                    _entry_key(access_list, entry),
-                    min(count, MOST_HITS),
-                )
-            )
+
+        def key(line: DeciderKey) -> tuple[str, str, str]:
+            access_list = plan.any_list(line.access_list)
+            entry = None if line.entry is None else access_list.entry(line.entry)
+            return self.plan, _list_key(access_list), _entry_key(access_list, entry)
+
+        rows = [(*key(line), min(count, MOST_HITS)) for line, count in hits.items()]
+        timed = [
+            (*key(line), f"{begins:{_FORMS[period]}}", min(count, MOST_HITS))
+            for (period, begins), those in times.items()
+            for line, count in those.items()
+        ]
         with self._connected(writes=True) as connection:
-            connection.executemany(_ADD, rows)
+            connection.executemany(_adding(_TALLY), rows)
+            connection.executemany(_adding(_TIMES), timed)
             connection.commit()
 
     def hits(self, access_list: AnyList[Any]) -> dict[int | None, int]:
@@ -73,23 +98,67 @@ class Tally:
         with self._connected() as connection:
             query = "SELECT entry, hits FROM tally WHERE plan = ? AND list = ?"
             known = dict(connection.execute(query, (self.plan, _list_key(access_list))))
-        odd = next((hits for hits in known.values() if not isinstance(hits, int) or hits < 0), None)
-        if odd is not None:
-            raise PlanError(
-                f"the tally in {self.path} holds {str(odd)[:40]} where a count of hits belongs, "
-                f"so it is not believed; {_ASIDE}"
-            )
-        entries = [*access_list.entries, None]
+        for hits in known.values():
+            self._see_count(hits)
         return {
             entry.number if entry else None: known.get(_entry_key(access_list, entry), 0)
-            for entry in entries
+            for entry in (*access_list.entries, None)
         }
+
+    def times(self, access_list: AnyList[Any], by: Period) -> dict[int | None, dict[datetime, int]]:
+        """Return the hits of a list's entries as they read now, by number, None for the otherwise
+        line, and by the beginning of the hours or days in which they were.
+
+        Hits of which only the day is known are in no hour.
+        """
+        if not self.path.exists():
+            return {}
+        query = "SELECT entry, begins, hits FROM times WHERE plan = ? AND list = ?"
+        with self._connected() as connection:
+            known = (
+                connection.execute(query, (self.plan, _list_key(access_list))).fetchall()
+                if _columns(connection, _TIMES)
+                else []
+            )
+        found: dict[str, dict[datetime, int]] = {}
+        for entry, told, hits in known:
+            self._see_count(hits)
+            period, begins = self._time(told)
+            if by is Period.DAY:
+                begins = begins.replace(hour=0)
+            elif period is Period.DAY:
+                continue
+            own = found.setdefault(entry, {})
+            own[begins] = own.get(begins, 0) + hits
+        return {
+            entry.number if entry else None: found.get(_entry_key(access_list, entry), {})
+            for entry in (*access_list.entries, None)
+        }
+
+    def _time(self, told: object) -> tuple[Period, datetime]:
+        for period, form in _FORMS.items():
+            try:
+                return period, datetime.strptime(str(told), form)
+            except ValueError:
+                continue
+        raise self._not_believed(told, "a time")
+
+    def _see_count(self, hits: object) -> None:
+        if not isinstance(hits, int) or hits < 0:
+            raise self._not_believed(hits, "a count of hits")
+
+    def _not_believed(self, odd: object, what: str) -> PlanError:
+        return PlanError(
+            f"the tally in {self.path} holds {str(odd)[:40]} where {what} belongs, so it is not "
+            f"believed; {_ASIDE}"
+        )
 
     def clear(self) -> None:
         """Forget every hit of this plan."""
         if self.path.exists():
             with self._connected(writes=True) as connection:
-                connection.execute("DELETE FROM tally WHERE plan = ?", (self.plan,))
+                for table in _COLUMNS:
+                    connection.execute(f"DELETE FROM {table} WHERE plan = ?", (self.plan,))
                 connection.commit()
 
     @contextmanager
@@ -118,7 +187,8 @@ class Tally:
                     connection.execute("BEGIN IMMEDIATE")
                 self._see(connection)
                 if writes:
-                    connection.execute(_SCHEMA)
+                    for table in _COLUMNS:
+                        connection.execute(_schema(table))
                     connection.execute(f"PRAGMA user_version = {VERSION}")
                 yield connection
         except (sqlite3.Error, OSError, ValueError, TypeError, OverflowError) as error:
@@ -132,21 +202,22 @@ class Tally:
                 f"the tally in {self.path} is of version {version}, from a newer Cross Gate; this "
                 f"one knows version {VERSION}"
             )
-        objects = connection.execute(
-            "SELECT type, name FROM sqlite_master WHERE name NOT LIKE 'sqlite_%'"
-        ).fetchall()
-        columns = [name for _, name, *_ in connection.execute("PRAGMA table_info(tally)")]
-        if (
-            objects not in ([], [("table", "tally")])
-            or columns not in ([], _COLUMNS)
-            or not version >= 0
-        ):
+        ours = all(
+            kind == "table" and name in _COLUMNS and _columns(connection, name) == _COLUMNS[name]
+            for kind, name in connection.execute(_OBJECTS).fetchall()
+        )
+        if not ours or version < 0:
             raise PlanError(
                 f"the tally in {self.path} is another database, so it is not used; {_ASIDE}"
             )
 
 
+_OBJECTS = "SELECT type, name FROM sqlite_master WHERE name NOT LIKE 'sqlite_%'"
 _ASIDE = "move it aside to begin anew"
+
+
+def _columns(connection: sqlite3.Connection, table: str) -> list[str]:
+    return [name for _, name, *_ in connection.execute(f"PRAGMA table_info({table})")]
 
 
 def _reason(error: Exception) -> str:

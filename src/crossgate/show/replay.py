@@ -5,7 +5,6 @@ line of the lists decided.
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from datetime import datetime, timedelta
 from typing import Any, NamedTuple
 
 from crossgate.core.answers.replay import ListReplay, Replay
@@ -16,7 +15,7 @@ from crossgate.core.model.address import Address
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import format_ports, join_ports
 from crossgate.core.model.tls import VERSIONS, suite_name
-from crossgate.core.model.window import Period
+from crossgate.core.model.window import Period, periods
 from crossgate.core.traffic.rates import Rates
 from crossgate.formats.readers.names import Column
 from crossgate.formats.readers.traffic import Told, hellos_of
@@ -78,6 +77,7 @@ def _stretches(replay: Replay, top: int) -> Iterator[str]:
     """Yield what began in each hour or day, by verdict, and when the lines decided that did
     most.
     """
+    assert replay.by is not None  # sums are kept by it
     found = dict(sorted(replay.sums.stretches.items()))
     verdicts = [
         each for each in (*Verdict, None) if any(each in one.verdicts for one in found.values())
@@ -91,7 +91,7 @@ def _stretches(replay: Replay, top: int) -> Iterator[str]:
             [f"{begins:{how}}", *(f"{each.conversations:,}" if each else "-" for each in sums)]
         )
     yield from columns(_right(rows, range(1, len(verdicts) + 1)), indent=2)
-    every = _filled(found, replay.by)
+    every = periods(found, replay.by, _MOST_STRETCHES)
     if len(every) > _MOST_STRETCHES:
         return
     totals: dict[tuple[int, int], int] = {}
@@ -99,22 +99,21 @@ def _stretches(replay: Replay, top: int) -> Iterator[str]:
         for line, (_, packets) in stretch.lines.items():
             totals[line] = totals.get(line, 0) + packets
     most = sorted(totals, key=lambda line: (-totals[line], line))[: 2 * top]
-    lists = replay.tracer.asked.lists
     yield ""
     yield strong(f"lines by {replay.by}") + quiet(
         f", packets, from {every[0]:{how}} to {every[-1]:{how}}; a full bar is the most of a line"
     )
     rows = []
     for number, place in most:
-        own = lists[number]
-        entry = own.entries[place] if place < len(own.entries) else None
         values = [
             found[each].lines.get((number, place), (0, 0))[1] if each in found else 0
             for each in every
         ]
         highest = max(values) or 1
         bars = "".join(_BARS[-(-each * (len(_BARS) - 1) // highest)] for each in values)
-        rows.append([Decider(own, entry).name, f"{sum(values):,}", f"|{bars}|", f"{highest:,}"])
+        rows.append(
+            [replay.decider(number, place).name, f"{sum(values):,}", f"|{bars}|", f"{highest:,}"]
+        )
     yield from columns(_right([["", "all", "", "most"], *rows], (1, 3)), indent=2)
     if len(totals) > len(most):
         yield quiet(f"  and {count(len(totals) - len(most), 'more line')}; --top shows more")
@@ -124,16 +123,6 @@ def _right(rows: Sequence[Sequence[str]], numbers: Iterable[int]) -> list[list[s
     """Return rows with some columns set to the right, as numbers are."""
     widths = {column: max(len(row[column]) for row in rows) for column in numbers}
     return [[cell.rjust(widths.get(at, 0)) for at, cell in enumerate(row)] for row in rows]
-
-
-def _filled(found: Iterable[datetime], by: Period | None) -> list[datetime]:
-    """Return the hours or days from the first to the last, those of nothing too."""
-    step = timedelta(hours=1) if by is Period.HOUR else timedelta(days=1)
-    begins = sorted(found)
-    every = begins[:1]
-    while every and every[-1] < begins[-1] and len(every) <= _MOST_STRETCHES:
-        every.append(every[-1] + step)
-    return every
 
 
 def _said(replay: Replay, column: str, top: int) -> Iterator[str]:

@@ -215,6 +215,11 @@ class Replay:
         """Return what a device is said to have decided otherwise than the plan does."""
         return self.sums.said.sorts.found(self.tracer.asked.lists, compared=True)
 
+    def decider(self, number: int, place: int) -> Decider:
+        """Return a line by the numbers of its list and of its place in it, as sums have them."""
+        own = self.tracer.asked.lists[number]
+        return Decider(own, own.entries[place] if place < len(own.entries) else None)
+
     def used(self) -> dict[Decider, dict[Sort, Sum]]:
         """Return what each line permitted on the way there, by what is alike."""
         found: dict[DeciderKey, tuple[Decider, dict[Sort, Sum]]] = {}

@@ -28,6 +28,18 @@ class Period(StrEnum):
     DAY = "day"
 
 
+def periods(begun: Iterable[datetime], by: Period, most: int) -> list[datetime]:
+    """Return when each hour or day begins from the first to the last of some, those between them
+    too; no more than one beyond the `most`.
+    """
+    step = timedelta(hours=1) if by is Period.HOUR else timedelta(days=1)
+    begins = sorted(begun)
+    every = begins[:1]
+    while every and every[-1] < begins[-1] and len(every) <= most:
+        every.append(every[-1] + step)
+    return every
+
+
 class Hours(NamedTuple):
     """From `start` to `end`, minutes of a day, on each of `days` (0 is Monday). The end is
     excluded.

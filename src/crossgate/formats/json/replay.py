@@ -9,7 +9,6 @@ from collections.abc import Iterable, Mapping, Sequence
 from crossgate.core.answers.replay import ListReplay, Replay
 from crossgate.core.answers.sums import Line, Sort, Sum
 from crossgate.core.conversation.verdict import Verdict
-from crossgate.core.model.accesslist import Decider
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.tls import VERSIONS, suite_name
 from crossgate.core.traffic.rates import Rates
@@ -84,7 +83,7 @@ def replay_document(
                         {"list": decider.access_list.name, "entry": decider.number}
                         | {"legs": legs, "packets": packets}
                         for (number, place), (legs, packets) in sorted(one.lines.items())
-                        for decider in [_line(replay, number, place)]
+                        for decider in [replay.decider(number, place)]
                     ],
                 }
                 for begins, one in sorted(replay.sums.stretches.items())
@@ -108,11 +107,6 @@ def replay_document(
         for address, packets in sorted(replay.sums.nowhere.items())
     ]
     return document
-
-
-def _line(replay: Replay, number: int, place: int) -> Decider:
-    own = replay.tracer.asked.lists[number]
-    return Decider(own, own.entries[place] if place < len(own.entries) else None)
 
 
 def list_replay_document(

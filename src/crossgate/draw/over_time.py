@@ -1,0 +1,108 @@
+"""When lines of lists have decided, hour by hour or day by day."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from datetime import datetime, timedelta
+
+from crossgate.core.model.accesslist import Decider
+from crossgate.core.model.window import Period
+from crossgate.draw.canvas import Sheet, sized
+from crossgate.draw.charts import Size
+from crossgate.draw.style import SMALL, TEXT, Theme, text_width
+
+_MARGIN = 24.0
+_TITLE = 17.0
+_ROW = 44.0
+_HIGH = 28.0
+"""The height of the highest bar of a row."""
+_ROOM = 620.0
+_LONGEST = 48
+_LEAST_LABEL = 62.0
+"""The room that the label of a time needs."""
+
+
+def times_sheet(
+    found: Mapping[Decider, Mapping[datetime, int]],
+    every: Sequence[datetime],
+    by: Period,
+    theme: Theme,
+    size: Size = None,
+) -> Sheet:
+    """Draw a row of bars for each line, a bar for `every` hour or day; a row's highest bar is the
+    most of its line.
+    """
+    names = [each.name for each in found]
+    texts = [_text(each) for each in found]
+    left = _MARGIN + max(text_width(name, TEXT, strong=True) for name in (*names, *texts)) + 18
+    told = [_told(own, by) for own in found.values()]
+    width = left + _ROOM + 12 + max(text_width(each, SMALL) for each in told) + _MARGIN
+    height = 84 + _ROW * len(found) + 64
+    sheet = Sheet(width, height, theme, sized(width, height, size))
+    sheet.text(f"When lines have decided, by {by}", _MARGIN, 30, _TITLE, strong=True, gid="title")
+    below = f"packets; the highest bar of a row is the most of its line in one {by}"
+    sheet.text(below, _MARGIN, 50, SMALL, theme.quiet)
+    step = _ROOM / len(every)
+    bottom = 76 + _ROW * len(found)
+    for at, label in _marks(every, by, step):
+        sheet.line([(left + at * step, 70), (left + at * step, bottom)], theme.faint, 0.8)
+        sheet.text(label, left + at * step + 3, bottom + 14, SMALL, theme.quiet)
+    for index, (line, own) in enumerate(found.items()):
+        y = 76 + _ROW * index + _HIGH
+        sheet.text(names[index], _MARGIN, y - 14, TEXT, strong=True)
+        sheet.text(texts[index], _MARGIN, y + 2, SMALL, theme.quiet)
+        sheet.line([(left, y), (left + _ROOM, y)], theme.quiet, 0.8)
+        _bars(sheet, [own.get(each, 0) for each in every], (left, y), line, names[index])
+        sheet.text(told[index], left + _ROOM + 12, y - 4, SMALL, theme.quiet)
+    _legend(sheet, height - 22)
+    return sheet
+
+
+def _bars(
+    sheet: Sheet, values: Sequence[int], at: tuple[float, float], line: Decider, name: str
+) -> None:
+    theme, (left, y), step, most = sheet.theme, at, _ROOM / len(values), max(values)
+    color = theme.permit if line.permits else theme.deny
+    for number, value in enumerate(values):
+        if value:
+            high = max(_HIGH * value / most, 1.5)
+            x, wide = left + number * step, max(step - 1, 1.0)
+            hatch = "" if line.permits else "////"
+            gid = f"bar {name} {number}"
+            sheet.box(x, y - high, wide, high, color, theme.paper, hatch=hatch, gid=gid)
+            sheet.box(x, y - high, wide, high, "none", color, above=3)
+
+
+def _legend(sheet: Sheet, y: float) -> None:
+    theme = sheet.theme
+    legend = (_MARGIN, theme.permit, "", "lets by"), (_MARGIN + 92, theme.deny, "////", "stops")
+    for x, color, hatch, what in legend:
+        sheet.box(x, y - 9, 20, 11, color, theme.paper, hatch=hatch)
+        sheet.box(x, y - 9, 20, 11, "none", color, above=3)
+        sheet.text(what, x + 26, y, SMALL, theme.quiet)
+
+
+def _text(line: Decider) -> str:
+    text = str(line.action) if line.entry is None else line.entry.text
+    return text if len(text) <= _LONGEST else text[: _LONGEST - 1] + "…"
+
+
+def _told(own: Mapping[datetime, int], by: Period) -> str:
+    most = max(own, key=lambda each: own[each])
+    how = "%a %d %b %H:00" if by is Period.HOUR else "%a %d %b"
+    return f"{sum(own.values()):,} in all, {own[most]:,} on {most:{how}}"
+
+
+def _marks(every: Sequence[datetime], by: Period, step: float) -> Iterator[tuple[int, str]]:
+    """Yield where times are told below the rows, by number, and how: as many as there is room
+    for.
+    """
+    spans = (1, 2, 3, 6, 12, 24, 48, 168) if by is Period.HOUR else (1, 2, 7, 14, 28, 91)
+    span = next((each for each in spans if each * step >= _LEAST_LABEL), spans[-1])
+    first = every[0]
+    for number, each in enumerate(every):
+        since = each - first.replace(hour=0)
+        nth = since.days if by is Period.DAY else since // timedelta(hours=1)
+        if nth % span == 0:
+            midnight = by is Period.DAY or each.hour == 0
+            yield number, f"{each:%a %d %b}" if midnight else f"{each:%H:%M}"
