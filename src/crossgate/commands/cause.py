@@ -15,6 +15,7 @@ from crossgate.commands.common import (
     meter,
     plan_file,
     print_json,
+    tallied,
 )
 from crossgate.core.model.errors import PlanError
 
@@ -40,6 +41,10 @@ def cause(
             help="Try lists as they were at this git revision, too: a device may run that.",
         ),
     ] = None,
+    tally: Annotated[
+        bool,
+        typer.Option("--tally", help="Take the tally for what each line counted meanwhile."),
+    ] = False,
     only_ipv4: Annotated[bool, typer.Option("-4", help="It was seen over IPv4.")] = False,
     only_ipv6: Annotated[bool, typer.Option("-6", help="It was seen over IPv6.")] = False,
     at: AtOption = None,
@@ -54,12 +59,15 @@ def cause(
     """
     from crossgate.commands.sheet import wanted_tests
     from crossgate.core.answers.cause import cause as found_of
+    from crossgate.core.answers.cause import with_counters
     from crossgate.core.network.ways import Network
     from crossgate.formats.observations import observed
 
     plan = load(context)
     when, network = circumstances(plan, at), Network(plan)
     told = observed(network, seen, family_of(only_ipv4, only_ipv6))
+    if tally:
+        told = with_counters(network, when, told, tallied(context, plan.lists.values()))
     older = {} if since is None else _older(context, plan, since)
     names = dict.fromkeys(each.conversation.source.name for each in told.conversations)
     hosts = [name for name in names if name in plan.hosts]

@@ -8,7 +8,15 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from crossgate.commands.common import AtOption, JsonOption, circumstances, load, meter, print_json
+from crossgate.commands.common import (
+    AtOption,
+    JsonOption,
+    circumstances,
+    load,
+    meter,
+    print_json,
+    tallied,
+)
 from crossgate.commands.completing import complete_list, complete_machine
 from crossgate.core.model.errors import PlanError, unknown
 
@@ -18,6 +26,7 @@ if TYPE_CHECKING:
     from crossgate.core.answers.sheet import Sheet
     from crossgate.core.answers.sheet.results import Result
     from crossgate.core.answers.sheet.tests import Can
+    from crossgate.core.model.accesslist import DeciderKey
     from crossgate.core.model.conditions import When
     from crossgate.core.network.ways import Network
 
@@ -73,6 +82,10 @@ def sheet(
     as_markdown: Annotated[
         bool, typer.Option("--markdown", help="As a table in Markdown.")
     ] = False,
+    tally: Annotated[
+        bool,
+        typer.Option("--tally", help="Leave out lines that have decided, by the tally."),
+    ] = False,
     every: Annotated[
         bool, typer.Option("--every", help="Name every line that no test shows.")
     ] = False,
@@ -96,7 +109,9 @@ def sheet(
             raise PlanError(f"--from: {unknown('host', each, list(plan.hosts))}")
     when, network = circumstances(plan, at), Network(plan)
     seen = [each for path in results or () for each in read_results(path)]
-    found = wanted_tests(network, when, names or (), machines or (), can)
+    hits = tallied(context, plan.lists.values()) if tally else {}
+    at_work = frozenset(line for line, number in hits.items() if number)
+    found = wanted_tests(network, when, names or (), machines or (), can, at_work)
     held = judged(network, found, seen) if results else None
     if held is not None:
         _tell_unknown(held.unknown)
@@ -119,16 +134,21 @@ def sheet(
 
 
 def wanted_tests(
-    network: Network, when: When, names: Sequence[str], machines: Sequence[str], can: str | None
+    network: Network,
+    when: When,
+    names: Sequence[str],
+    machines: Sequence[str],
+    can: str | None,
+    at_work: frozenset[DeciderKey] = frozenset(),
 ) -> Sheet:
     """Return the sheet of some lists, all where none is named, for some machines, all where none
-    is. Raises `PlanError`.
+    is, without lines that have been seen `at_work`. Raises `PlanError`.
     """
     from crossgate.core.answers.sheet import Wanted
     from crossgate.core.answers.sheet import sheet as made
 
     lists = [network.plan.access_list(name) for name in names]
-    wanted = Wanted(lists, machines, _can(can))
+    wanted = Wanted(lists, machines, _can(can), at_work)
     with meter("looking for tests") as tell:
         return made(network, when, wanted, tell)
 

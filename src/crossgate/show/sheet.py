@@ -50,6 +50,8 @@ def lines(plan: Plan, sheet: Sheet, every: bool) -> Iterator[str]:
 def _head(plan: Plan, sheet: Sheet) -> str:
     machines = {row.tried.conversation.source.name for row in sheet.rows}
     told = f"{strong(count(len(sheet.rows), 'test'))} at {count(len(machines), 'machine')}"
+    if sheet.at_work:
+        told += f", {count(len(sheet.at_work), 'line')} left out that the tally has at work"
     at = asked_at(plan, sheet.when)
     return f"{told}, as the plan is {at}" if at else told
 

@@ -13,7 +13,7 @@ from typing import Any, NamedTuple
 import pytest
 from hypothesis import Phase, find, settings
 
-from crossgate.core.answers.cause import Cause, cause
+from crossgate.core.answers.cause import Cause, cause, with_counters
 from crossgate.core.answers.cause.observed import Count, Observation, Observed
 from crossgate.core.answers.sheet.tests import Seen
 from crossgate.core.conversation.opening import Conversation, conversations
@@ -211,6 +211,45 @@ def test_a_counter_parts_what_looks_the_same(plan_of: Read) -> None:
     assert "l is not applied inbound on r.a" not in counted
 
 
+def test_what_counted_tells_whether_a_silent_machine_sent_anything(plan_of: Read) -> None:
+    text = NET.replace("host h 10.0.0.2 on a", "host h 10.0.0.2 on a at s.1")
+    text = text.replace("subnet b", "switch s\n    port 1\nsubnet b")
+    plan = plan_of(f"{text}list p extended ipv4\n    otherwise permit\nplace p inbound on s.1\n")
+    silent = "h to k tcp/22 silent", "h to k udp/53 silent"
+    stays = "h has a wrong gateway or mask: nothing of it leaves its subnet"
+    nothing = texts(causes(plan, *silent, "p otherwise did not count", "l 10 did not count"))
+    assert "h is down" in nothing
+    assert stays not in nothing
+    port = texts(causes(plan, *silent, "p otherwise counted", "l 10 did not count"))
+    assert stays in port
+    assert "h is down" not in port
+    assert "k is down" not in port
+    there = texts(causes(plan, *silent, "p otherwise counted", "l 10 counted"))
+    assert "k is down" in there
+    assert not {"h is down", stays} & set(there)
+
+
+def test_counters_that_were_read_are_seen_as_far_as_they_say_something(plan_of: Read) -> None:
+    network = Network(plan_of(NET))
+    seen = observed(network, ("h to k tcp/22 silent", "l 20 counted"), None)
+    hits = {
+        DeciderKey("l", 10): 0,
+        DeciderKey("l", 20): 0,  # somebody told otherwise
+        DeciderKey("l", 30): 9,  # no test is to reach it: others did
+        DeciderKey("l", None): 0,
+    }
+    found = with_counters(network, When(NOON), seen, hits)
+    assert [str(each) for each in found.counts] == [
+        "l 20 counted",
+        "l 10 did not count",
+        "l otherwise did not count",
+    ]
+    (first,) = with_counters(network, When(NOON), seen, {DeciderKey("l", 10): 1}).counts[1:]
+    assert first.counted
+    unread = dict.fromkeys(hits, 0)
+    assert with_counters(network, When(NOON), seen, unread).counts == seen.counts
+
+
 def test_two_faults_where_one_is_not_enough(plan_of: Read) -> None:
     plan = plan_of(
         NET.replace("router r", "router r stateful")
@@ -289,3 +328,17 @@ def test_an_older_list_and_a_filled_in_sheet(demo: Path, run: Any) -> None:
     done = run("cause", "seen.csv", "--since", "HEAD", "--every", "--at", "2026-11-30 12:00")
     assert done.returncode == 1, done.stderr
     assert "3 of 3  kiosk-fence runs as it was in the older version" in done.stdout
+
+
+def test_the_tally_is_what_lines_counted_meanwhile(demo: Path, run: Any, answer: Any) -> None:
+    tests = "kiosk-1 to manifest booking silent", "kiosk-1 to crane-2 ping silent"
+    words = ("-4", "--at", "2026-11-30 12:00", "--every")
+    every = answer("cause", *tests, *words, status=1)
+    run("trace", "kiosk-2", "resolver", "domain", "-4", "--tally", *words[1:3])
+    read = answer("cause", *tests, *words, "--tally", status=1)
+    assert read["observations"] > every["observations"]
+    assert "kiosk-fence 10 did not count" in read["wrong"]
+    best = [each["faults"] for each in read["causes"] if not each["not_explained"]]
+    assert ["kiosk-1 is down"] in best
+    assert ["manifest is down"] not in best  # the fence would have counted
+    assert ["manifest is down"] in [each["faults"] for each in every["causes"]]

@@ -292,3 +292,21 @@ def test_results_that_contradict_are_unknown_or_say_nothing(demo: Path, run: Any
 def test_what_cannot_be_asked(demo: Path, run: Any, words: tuple[str, ...], message: str) -> None:
     done = run("sheet", *words)
     assert (done.returncode, message in done.stderr) == (2, True), done.stderr
+
+
+def test_lines_that_the_tally_has_need_no_test(demo: Path, run: Any, answer: Any) -> None:
+    before = answer("sheet", "kiosk-fence", *AT)
+    assert before["at_work"] == []
+    run("trace", "kiosk-1", "manifest", "booking", "-4", "--tally", *AT)
+    after = answer("sheet", "kiosk-fence", "--tally", *AT)
+    assert after["at_work"] == [{"list": "kiosk-fence", "entry": 10}]
+    reasons = [
+        (each.get("list"), each.get("entry")) for test in after["tests"] for each in test["reasons"]
+    ]
+    assert ("kiosk-fence", 10) not in reasons
+    assert ("kiosk-fence", 20) in reasons
+    assert len(after["tests"]) < len(before["tests"])
+    assert (
+        "1 line left out that the tally has at work"
+        in run("sheet", "kiosk-fence", "--tally", *AT).stdout
+    )

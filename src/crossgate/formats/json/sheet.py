@@ -29,6 +29,7 @@ def sheet_document(plan: Plan, sheet: Sheet, judged: Judged | None) -> Document:
         **when_document(sheet.when),
         "tests": rows,
         "not_shown": [_not_shown(each) for each in sheet.not_shown],
+        "at_work": [_line(each) for each in sheet.at_work],
     }
     if judged is not None:
         found["unknown"] = [

@@ -86,9 +86,17 @@ class _World:
         here = self._as_it_is(told)
         if here is None:
             return Seen.SILENCE, frozenset()
-        ending = self._tracer.endings(here)[0]
+        ending, silence = self._tracer.endings(here)[0], self.fault.silence
         stops = [] if ending.stop is None else [ending.stop]
-        return seen_of(ending), frozenset(each.decider.key for each in (*ending.passed, *stops))
+        lines = frozenset(each.decider.key for each in (*ending.passed, *stops))
+        if silence is not None and ending.example is not None:
+            legs = ending.example.walk.script.legs
+            lines &= {
+                decider.key
+                for number, crossing, decider in ending.lines
+                if silence.decides(here, legs[number], crossing.point)
+            }
+        return seen_of(ending), lines
 
     def _as_it_is(self, told: Conversation) -> Conversation | None:
         """Return a conversation as it is sent here, where machines may have other addresses and
@@ -150,6 +158,28 @@ def cause(
     if ranked and not ranked[0][1].not_explained:
         ranked = [each for each in ranked if not each[1].not_explained]
     return Cause(wrong, tuple(each for _, each in ranked), _next(ranked, tests), len(every))
+
+
+def with_counters(
+    network: Network, when: When, observed: Observed, hits: Mapping[DeciderKey, int]
+) -> Observed:
+    """Return what was seen, and what counters that were read say of it; `hits` are those of all
+    lines since the tests began.
+
+    Only lists that have counted something are taken to have been read. Others than who tests may
+    have sent, too: what a line has counted says something only where tests are to reach it; a line
+    that has counted nothing was reached by none. What was told of a line itself stays.
+    """
+    world = _World(Fault("", Size.SMALL, network.plan, when.at), when)
+    reached = {line for each in observed.conversations for line in world.seen(each.conversation)[1]}
+    read = {line.access_list for line, number in hits.items() if number}
+    told = {each.line for each in observed.counts}
+    counts = tuple(
+        Count("the tally", line, bool(number))
+        for line, number in hits.items()
+        if line.access_list in read and line not in told and (not number or line in reached)
+    )
+    return Observed(observed.conversations, (*observed.counts, *counts))
 
 
 def _explained(world: _World, observed: Observed) -> Explained:
@@ -217,9 +247,8 @@ def _both(plan: Plan, usual: datetime, one: Fault, other: Fault) -> Fault | None
         return None
     text = f"{one.text}; and {other.text}"
     time = one.at if other.at == usual else other.at
-    return Fault(
-        text, max(one.size, other.size), replace(plan, **changes), time, one.ends or other.ends
-    )
+    size, whole = max(one.size, other.size), replace(plan, **changes)
+    return Fault(text, size, whole, time, one.ends or other.ends, one.silence or other.silence)
 
 
 def _merged(own: Any, one: Any, other: Any) -> Any:

@@ -19,7 +19,7 @@ from typing import NamedTuple
 from crossgate.core.answers.cause.observed import Observation
 from crossgate.core.answers.sheet.tests import Seen
 from crossgate.core.conversation.opening import Conversation, service_label
-from crossgate.core.conversation.rules import legs_of, packet_on
+from crossgate.core.conversation.rules import LEADING, Leg, legs_of, packet_on
 from crossgate.core.model.accesslist import AccessList, Entry, called, line_name
 from crossgate.core.model.address import Address, Pattern
 from crossgate.core.model.conditions import When
@@ -41,12 +41,33 @@ class Size(IntEnum):
     LARGE = 3
 
 
+class Silence(NamedTuple):
+    """A machine of which nothing is heard: it sends nothing, or what it sends `stays` in its
+    subnet.
+    """
+
+    name: str
+    stays: bool
+
+    def decides(self, told: Conversation, leg: Leg, point: Point) -> bool:
+        """Whether a list at a point is still asked about a leg of a conversation."""
+        if self.stays and told.on_link:
+            return True
+        sender = told.destination if leg.returns else told.source
+        if leg not in LEADING or (leg.returns and told.source.name == self.name):
+            return self.name not in (told.source.name, told.destination.name)
+        if sender.name != self.name:
+            return True
+        on_its_link = point == sender.at or point.owner in (sender.name, sender.segment)
+        return self.stays and on_its_link
+
+
 class Fault(NamedTuple):
     """Something that may be wrong: in words, how much it is, the plan that the network then follows,
     and the time at which windows are judged there.
 
     `ends` says what is seen instead of something else, where the fault is at a machine and no plan
-    tells it.
+    tells it, and `silence` which machine is silent then.
     """
 
     text: str
@@ -54,6 +75,7 @@ class Fault(NamedTuple):
     plan: Plan
     at: datetime
     ends: Ends | None = None
+    silence: Silence | None = None
 
 
 def faults(
@@ -311,9 +333,10 @@ def _machines(plan: Plan, when: When, conversations: Sequence[Conversation]) -> 
             ends = _not_listening(name, protocol, port)
             yield Fault(text, Size.SMALL, plan, when.at, ends)
     for name in hosts:
-        yield Fault(f"{name} is down", Size.SMALL, plan, when.at, _is_down(name))
+        silent = Silence(name, stays=False)
+        yield Fault(f"{name} is down", Size.SMALL, plan, when.at, _is_down(name), silent)
         text = f"{name} has a wrong gateway or mask: nothing of it leaves its subnet"
-        yield Fault(text, Size.SOME, plan, when.at, _stays(name))
+        yield Fault(text, Size.SOME, plan, when.at, _stays(name), silent._replace(stays=True))
         yield from _gateways(plan, when, name)
     yield from _addresses(plan, when, hosts)
 

@@ -10,7 +10,7 @@ Three things are wanted:
 3. Of each claim one that it speaks of; of an `only` line also one that it leaves out.
 
 A test has several of these at once, so that few have all (`cover`). What no test can show is told
-with the reason.
+with the reason. Lines that have been seen at work already need none.
 """
 
 from __future__ import annotations
@@ -65,21 +65,25 @@ class NotShown(NamedTuple):
 
 
 class Sheet(NamedTuple):
-    """Tests in the order in which they are done, machine by machine, and what none of them shows."""
+    """Tests in the order in which they are done, machine by machine, what none of them shows, and
+    which lines need none, since they have been seen at work.
+    """
 
     when: When
     rows: tuple[Row, ...]
     not_shown: tuple[NotShown, ...]
+    at_work: tuple[DeciderKey, ...] = ()
 
 
 class Wanted(NamedTuple):
     """What a sheet is to be about: lists, all where none is given, machines to sit at, all hosts
-    where none is given, and what can be tried there.
+    where none is given, and what can be tried there; and which lines have been seen `at_work`.
     """
 
     lists: Sequence[AccessList] = ()
     machines: Sequence[str] = ()
     can: frozenset[Can] = frozenset(Can)
+    at_work: frozenset[DeciderKey] = frozenset()
 
 
 def sheet(network: Network, when: When, wanted: Wanted, tell: Tell | None = None) -> Sheet:
@@ -99,6 +103,7 @@ class _Maker:
         self._deciding: dict[DeciderKey, list[Tried]] = {}
         self._reasons: dict[Key, set[Reason]] = {}
         self._not_shown: list[NotShown] = []
+        self._at_work: list[DeciderKey] = []
 
     def made(self, tell: Tell | None) -> Sheet:
         lists = [
@@ -115,7 +120,8 @@ class _Maker:
                 tell(count + 1, every)
         self._add_all_that_is_shown()
         chosen = fewest({key: frozenset(own) for key, own in self._reasons.items() if own})
-        return Sheet(self._when, tuple(self._rows(chosen)), tuple(self._not_shown))
+        rows, not_shown = tuple(self._rows(chosen)), tuple(self._not_shown)
+        return Sheet(self._when, rows, not_shown, tuple(self._at_work))
 
     def _lines(self, access_list: AccessList) -> Iterator[tuple[AccessList, Entry | None, str]]:
         """Yield the lines of a list, each with why nothing can show it, "" where something may."""
@@ -133,6 +139,9 @@ class _Maker:
 
     def _show(self, access_list: AccessList, entry: Entry | None, asleep: str) -> None:
         key = DeciderKey(access_list.name, None if entry is None else entry.number)
+        if key in self._wanted.at_work:
+            self._at_work.append(key)
+            return
         if asleep:
             self._not_shown.append(NotShown(key, None, asleep))
             return
