@@ -11,10 +11,11 @@ from __future__ import annotations
 
 import os
 import re
-import shutil
+import shlex
 import subprocess
 import sys
 import tempfile
+from io import BufferedWriter, FileIO, TextIOWrapper
 from pathlib import Path
 
 GUIDE = Path(__file__).with_name("guide.md")
@@ -56,22 +57,65 @@ def _printed(line: str, folder: Path) -> str:
     program = line.split()[0]
     if program not in _COMMANDS:
         raise SystemExit(f"the guide runs only {' and '.join(_COMMANDS)}, not {program}")
-    environment = {
-        name: value for name, value in os.environ.items() if not name.startswith("CROSSGATE")
-    } | {"COLUMNS": str(WIDTH)}
-    ours = shutil.which("crossgate", path=str(Path(sys.executable).parent))
-    command = line if program != "crossgate" or ours is None else f"{ours} {line.partition(' ')[2]}"
+    if program == "crossgate" and not set("|<>&;") & set(line):
+        return f"$ {line}\n{_forked(shlex.split(line), folder)}"
+    ours = str(Path(sys.executable).parent)
     done = subprocess.run(
-        command,
+        line,
         shell=True,
         cwd=folder,
-        env=environment,
+        env={**_environment(), "PATH": os.pathsep.join((ours, os.environ.get("PATH", "")))},
         stdout=subprocess.PIPE,
         stderr=subprocess.STDOUT,
         text=True,
         check=False,
     )
     return f"$ {line}\n{done.stdout}"
+
+
+def _environment() -> dict[str, str]:
+    mine = {name: value for name, value in os.environ.items() if not name.startswith("CROSSGATE")}
+    return {**mine, "COLUMNS": str(WIDTH)}
+
+
+def _forked(words: list[str], folder: Path) -> str:
+    """Return what crossgate prints, run by a child that has all modules which are loaded here."""
+    import numpy  # noqa: F401
+
+    from crossgate import library  # noqa: F401
+    from crossgate.__main__ import main as crossgate
+
+    reading, writing = os.pipe()
+    child = os.fork()
+    if child == 0:
+        status = 1
+        try:
+            os.dup2(writing, 1)
+            os.dup2(writing, 2)
+            os.chdir(folder)
+            os.environ.clear()
+            os.environ.update(_environment())
+            sys.argv = words
+            sys.stdout, sys.stderr = (
+                TextIOWrapper(
+                    BufferedWriter(FileIO(number, "w")),
+                    encoding="utf-8",
+                    line_buffering=number == 2,
+                )
+                for number in (1, 2)
+            )
+            crossgate()
+        except SystemExit:
+            status = 0
+        finally:
+            sys.stdout.flush()
+            os._exit(status)
+    os.close(writing)
+    with open(reading, encoding="utf-8") as told:
+        text = told.read()
+    if os.waitpid(child, 0)[1]:
+        raise SystemExit(f"{' '.join(words)} did not end by itself:\n{text}")
+    return text
 
 
 PAGES = (GUIDE, MEET, TROUBLE, MISTAKES, *sorted(FORMATS.glob("*.md")))

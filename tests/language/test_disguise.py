@@ -84,7 +84,7 @@ def test_the_demo_is_as_it_was_and_nobody_can_read_it(demo: Path, tmp_path: Path
     )
 
 
-@settings(max_examples=25)
+@settings(max_examples=12)
 @given(st.integers(0, 10_000), st.sampled_from(SHAPES), st.sampled_from(Family))
 def test_any_site_is_as_it_was(
     tmp_path_factory: pytest.TempPathFactory, seed: int, shape: str, family: Family

@@ -67,7 +67,7 @@ def holds_packet_by_packet(network: Network, claim: Expectation) -> bool:
     return True
 
 
-@settings(max_examples=40)
+@settings(max_examples=15)
 @given(
     text=net.plans(),
     claims=st.lists(st.sampled_from(CLAIMS), min_size=1, max_size=3, unique=True),
@@ -109,7 +109,7 @@ def test_every_mend_makes_its_claim_hold_and_breaks_none_that_held(
                     assert holds_packet_by_packet(network, claim)
 
 
-@settings(max_examples=25)
+@settings(max_examples=12)
 @given(text=net.plans(), claims=st.lists(st.sampled_from(CLAIMS), min_size=1, max_size=4))
 def test_mending_all_ends_and_leaves_only_what_cannot_be(
     tmp_path: Path, text: str, claims: list[str]
@@ -171,7 +171,7 @@ def tables(draw: st.DrawFn) -> str:
     return text + "".join(dict.fromkeys(lines))
 
 
-@settings(max_examples=7)
+@settings(max_examples=4)
 @given(text=tables())
 def test_from_a_table_alone_lists_are_written_that_hold_it(tmp_path: Path, text: str) -> None:
     path = tmp_path / "plan.gate"

@@ -32,7 +32,7 @@ FARES = {
 
 
 @settings(
-    max_examples=25,
+    max_examples=10,
     deadline=None,
     suppress_health_check=[HealthCheck.function_scoped_fixture],
     phases=[Phase.explicit, Phase.reuse, Phase.generate],
@@ -63,7 +63,7 @@ BETTER = ("stopped", "half-open", "permitted")
 
 
 @settings(
-    max_examples=15,
+    max_examples=8,
     deadline=None,
     suppress_health_check=[HealthCheck.function_scoped_fixture],
     phases=[Phase.explicit, Phase.reuse, Phase.generate],

@@ -115,9 +115,11 @@ def mend(
     wanted = _wanted(reading, what or [], now)
     later = 0 if whole_list else max(0, len(wanted) - MOST)
     wanted = wanted[: len(wanted) - later]
-    found = []
+    found: list[Mendable] = []
     with meter("mending") as tell:
         for number, look in enumerate(wanted, 1):
+            if take is not None and len(found) > 1:
+                break
             tell(number, len(wanted))
             one = look()
             if one is not None:
@@ -131,9 +133,9 @@ def mend(
         raise typer.Exit(1 if found else 0)
     mends = [mend for each in found for mend in each.mends]
     if len(found) != 1:
+        much = "several things" if found else "nothing"
         raise PlanError(
-            f"--take {take}: {len(found)} things could be mended; name one, by its line or as "
-            "FINDING LIST ENTRY"
+            f"--take {take}: {much} could be mended; name one, by its line or as FINDING LIST ENTRY"
         )
     letters = "abcdefgh"[: len(mends)]
     if len(take) != 1 or take not in letters:

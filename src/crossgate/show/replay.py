@@ -13,6 +13,7 @@ from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.model.accesslist import AnyList, ClosedPlace, Decider
 from crossgate.core.model.address import Address
 from crossgate.core.model.plan import Plan
+from crossgate.core.model.scope import scope_of
 from crossgate.core.model.service import format_ports, join_ports
 from crossgate.core.model.tls import VERSIONS, suite_name
 from crossgate.core.model.window import Period, periods
@@ -522,16 +523,20 @@ def _nowhere(replay: Replay, top: int) -> Iterator[str]:
     if not replay.sums.nowhere:
         return
     ordered = sorted(replay.sums.nowhere.items(), key=lambda item: (-item[1], item[0]))
-    yield ""
-    yield (
-        f"{strong('addresses that no subnet has')}, and the plan has no outside for them, by "
-        "packets"
-    )
-    yield from columns(
-        [[f"{packets:>7,}", str(address)] for address, packets in ordered[:top]], indent=2
-    )
-    if len(ordered) > top:
-        yield quiet(f"  and {count(len(ordered) - top, 'more address', 'more addresses')}")
+    told = {
+        f"{strong('addresses that no subnet and no outside has')}, by packets": False,
+        f"{strong('addresses that machines of any link may have')}, by packets; --from POINT says "
+        "where they came in": True,
+    }
+    for head, any_link in told.items():
+        own = [each for each in ordered if (scope_of(each[0]) is not None) is any_link]
+        if not own:
+            continue
+        yield ""
+        yield head
+        yield from columns([[f"{packets:>7,}", str(each)] for each, packets in own[:top]], indent=2)
+        if len(own) > top:
+            yield quiet(f"  and {count(len(own) - top, 'more address', 'more addresses')}")
 
 
 def _tls(plan: Plan, told: Iterable[Told], top: int) -> Iterator[str]:

@@ -49,7 +49,7 @@ def text(found: Hours) -> list[str]:
     ]
 
 
-@settings(max_examples=10, deadline=None)
+@settings(max_examples=5, deadline=None)
 @given(text=plans(), more=st.sampled_from(["weekdays 06:00-20:00", "sun 22:00-02:00"]))
 def test_every_hour_of_a_week_fares_as_it_is_traced(plan_of: Read, text: str, more: str) -> None:
     text += f"window other {more}\nlist o extended ipv4\n    deny ip any to any during other\n"

@@ -101,7 +101,7 @@ def test_only_what_can_be_down_is_named(plan_of: Read) -> None:
         down_point(plan, "short.three")
 
 
-@settings(max_examples=20, deadline=None)
+@settings(max_examples=10, deadline=None)
 @given(st.integers(0, 1 << 32))
 def test_what_is_not_looked_at_again_holds_as_before(
     tmp_path_factory: pytest.TempPathFactory, seed: int

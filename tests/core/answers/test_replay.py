@@ -260,3 +260,38 @@ def test_windows_follow_the_wall_clock_of_the_zone(tmp_path: Path) -> None:
         clock = Clock(network, zone)
         number = int(clock.of(np.array([MONDAY]))[0])
         assert (clock.states[number] == {"open"}) is opened
+
+
+def test_what_an_outside_leaves_out_and_no_subnet_has_has_no_place(tmp_path: Path) -> None:
+    path = tmp_path / "plan.gate"
+    path.write_text(
+        "subnet a 10.0.0.0/24\noutside net but private\nrouter r\n"
+        "    interface a 10.0.0.1/24 on a\n    interface net 192.0.2.1/24 on net\n"
+        # With limits in the plan what came is looked at in the order of time.
+        "list l extended ipv4\n    permit ip any to any at most 9 a second\n"
+        "place l inbound on r.a\n"
+    )
+    packets = [tcp("10.0.0.3", each, 80) for each in ("198.51.100.9", "10.0.1.9", "10.0.0.4")]
+    replay = Replay(Network(read_plan(path)), UTC)
+    list(replay.add(Family.IPV4, seen([*packets, tcp("172.16.0.1", "10.0.0.3", 80)], [MONDAY] * 4)))
+    list(replay.rest())
+    assert replay.sums.nowhere == {parse_address("10.0.1.9"): 1, parse_address("172.16.0.1"): 1}
+    assert replay.sums.verdicts[None].conversations == 2
+
+
+def test_a_source_that_any_link_may_have_has_a_place_only_where_it_came_in(tmp_path: Path) -> None:
+    path = tmp_path / "plan.gate"
+    path.write_text(
+        "subnet a 10.0.0.0/24\nrouter r\n    interface a 10.0.0.1/24 on a\n"
+        "list l extended ipv4\n    deny udp/67 0.0.0.0 to any\n    otherwise permit\n"
+        "place l inbound on r.a\n"
+    )
+    ends = (parse_address(each).value for each in ("0.0.0.0", "255.255.255.255"))
+    lease = seen([Packet(Family.IPV4, *ends, 17, 68, 67)], [MONDAY])
+    plan = read_plan(path)
+    for came_in, verdict in ((None, None), (entrance(plan, "r.a"), Verdict.DENIED)):
+        replay = Replay(Network(plan), UTC, entrance=came_in)
+        list(replay.add(Family.IPV4, lease))
+        list(replay.rest())
+        assert replay.sums.verdicts[verdict].conversations == 1
+        assert len(replay.sums.nowhere) == (came_in is None)

@@ -67,7 +67,7 @@ def without(text: str, line: DeciderKey) -> str:
     return before + head + turned + rest[block.end() :]
 
 
-@settings(max_examples=40, deadline=None)
+@settings(max_examples=20, deadline=None)
 @given(text=plans())
 def test_what_is_shown_looks_otherwise_without_the_line(plan_of: Read, text: str) -> None:
     plan = plan_of(text)
@@ -85,7 +85,7 @@ def test_what_is_shown_looks_otherwise_without_the_line(plan_of: Read, text: str
                 assert seen(other, conversation) is not row.tried.seen
 
 
-@settings(max_examples=40, deadline=None)
+@settings(max_examples=20, deadline=None)
 @given(text=plans())
 def test_every_line_is_shown_or_said_why_not_and_no_test_is_needless(
     plan_of: Read, text: str
@@ -105,7 +105,7 @@ def test_every_line_is_shown_or_said_why_not_and_no_test_is_needless(
         assert not set(row.reasons) <= others
 
 
-@settings(max_examples=30, deadline=None)
+@settings(max_examples=15, deadline=None)
 @given(text=plans())
 def test_a_test_beside_an_entry_is_not_taken_by_it(plan_of: Read, text: str) -> None:
     plan = plan_of(text)

@@ -32,7 +32,7 @@ from tests.core.network import reference
 
 Read = Callable[[str], Plan]
 SLOW = settings(
-    max_examples=60,
+    max_examples=25,
     deadline=None,
     suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow],
 )

@@ -42,7 +42,7 @@ from tests.core.network import reference
 Read = Callable[[str], Plan]
 NOON = datetime(2026, 12, 1, 12)
 SLOW = settings(
-    max_examples=100,
+    max_examples=40,
     deadline=None,
     suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow],
 )
@@ -189,7 +189,7 @@ def alike(endings: Sequence[Ending]) -> dict[object, object]:
     return dict(found)
 
 
-@settings(max_examples=40, deadline=None)
+@settings(max_examples=16, deadline=None)
 @given(st.integers(0, 1 << 32), st.data())
 def test_an_answer_speaks_of_all_ways(seed: int, data: st.DataObject) -> None:
     """The verdict over all ways is the one that tracing along each of them finds, or that they
@@ -320,7 +320,7 @@ def test_ladders_differ_just_where_tracing_each_way_does(
 
 
 @settings(
-    max_examples=40, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture]
+    max_examples=16, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture]
 )
 @given(st.integers(0, 1 << 32), st.data())
 def test_a_place_more_or_less_differs_just_where_tracing_does(
@@ -457,7 +457,7 @@ def test_what_gets_by_on_some_way_gets_by_on_one_of_them(plan_of: Read, text: st
                 assert by(there, entry) == any(by(each, entry) for each in alone)
 
 
-@settings(max_examples=30, deadline=None)
+@settings(max_examples=12, deadline=None)
 @given(st.integers(0, 1 << 32))
 def test_a_cell_of_the_grid_is_what_tracing_finds(seed: int) -> None:
     session = Session(reference.random_plan(seed))

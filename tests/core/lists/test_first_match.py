@@ -300,7 +300,7 @@ def _flagged(words: list[str], flags: int) -> bool:
 
 
 @settings(
-    max_examples=250,
+    max_examples=120,
     suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow],
     deadline=None,
 )
@@ -342,7 +342,7 @@ def test_first_match_is_the_reference(
 
 
 @settings(
-    max_examples=100,
+    max_examples=50,
     suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow],
     deadline=None,
 )

@@ -236,7 +236,7 @@ WINDOWS = st.lists(
 
 
 @settings(
-    max_examples=60,
+    max_examples=30,
     deadline=None,
     suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow],
 )
@@ -253,7 +253,7 @@ def test_every_state_that_windows_can_be_in_is_found(plan_of: Read, texts: list[
 
 
 @settings(
-    max_examples=40,
+    max_examples=20,
     deadline=None,
     suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow],
 )

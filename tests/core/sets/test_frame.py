@@ -32,7 +32,7 @@ from crossgate.core.sets.spans import Spans
 from tests import small
 
 slow = settings(
-    max_examples=40,
+    max_examples=20,
     deadline=None,
     suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow],
 )
@@ -92,7 +92,7 @@ def scattered(draw: st.DrawFn) -> AddressSet:
     return AddressSet.of(Family.IPV4, draw(st.lists(drawn, min_size=1, max_size=3)))
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=30, deadline=None)
 @given(st.lists(scattered(), min_size=1, max_size=8), scattered(), st.booleans())
 def test_atoms_of_scattered_addresses_are_exact(
     sets: list[AddressSet], within: AddressSet, few: bool
@@ -111,7 +111,7 @@ def test_atoms_of_scattered_addresses_are_exact(
         assert sum(map(len, owned)) == len(members(within)) == len(set().union(*owned))
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=30, deadline=None)
 @given(scattered(), scattered())
 def test_sets_of_addresses_are_sets(one: AddressSet, other: AddressSet) -> None:
     assert members(one & other) == members(one) & members(other)
@@ -127,7 +127,7 @@ def test_sets_of_addresses_are_sets(one: AddressSet, other: AddressSet) -> None:
     )
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=30, deadline=None)
 @given(scattered(), scattered(), st.booleans())
 def test_sets_of_addresses_are_equal_where_they_have_the_same_addresses(
     one: AddressSet, other: AddressSet, few: bool

@@ -168,7 +168,7 @@ def drawn_packets(draw: st.DrawFn) -> list[Packet]:
     return found
 
 
-@settings(max_examples=300, deadline=None)
+@settings(max_examples=120, deadline=None)
 @given(
     data=st.data(),
     packets=drawn_packets(),

@@ -28,7 +28,7 @@ from tests import net
 
 OPEN = [frozenset[str](), frozenset({"open"})]
 LOOSE = settings(
-    max_examples=60,
+    max_examples=30,
     suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow],
     deadline=None,
 )

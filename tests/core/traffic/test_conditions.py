@@ -81,7 +81,7 @@ def plans(draw: st.DrawFn) -> str:
     return text
 
 
-@settings(max_examples=20)
+@settings(max_examples=12)
 @given(plans())
 def test_what_is_left_out_changes_no_answer(
     tmp_path_factory: pytest.TempPathFactory, text: str

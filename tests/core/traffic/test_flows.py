@@ -39,7 +39,7 @@ from crossgate.core.traffic.session import Session
 from tests import net, small
 
 slow = settings(
-    max_examples=25,
+    max_examples=12,
     deadline=None,
     suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow],
 )

@@ -100,7 +100,7 @@ ROW = {
 }
 
 
-@settings(max_examples=400)
+@settings(max_examples=150)
 @given(
     column=st.sampled_from(COLUMNS),
     value=HOSTILE,
@@ -141,7 +141,7 @@ def test_a_cell_of_a_table_of_entries_is_one_value(
         assert found.entries[0].comment == "said"
 
 
-@settings(max_examples=400)
+@settings(max_examples=150)
 @given(
     subnet=st.fixed_dictionaries(
         {},
@@ -184,7 +184,7 @@ def test_a_cell_of_a_table_of_machines_is_one_value(
     assert plan.title == quotable(title)
 
 
-@settings(max_examples=300)
+@settings(max_examples=120)
 @given(
     where=st.sampled_from(["acl", "ace", "ethertype", "mac", "network", "forwarding"]),
     value=HOSTILE,

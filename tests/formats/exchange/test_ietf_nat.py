@@ -109,7 +109,7 @@ def out_and_in(folder: Path, rules: list[str], xml: bool = False) -> tuple[Plan,
     return reading.plan, read(path, {**reading.data, **draft.result()}).plan, written, coming
 
 
-@settings(max_examples=150)
+@settings(max_examples=60)
 @given(rules=st.lists(st.sampled_from(SAYABLE), max_size=5, unique=True), xml=st.booleans())
 def test_what_rfc_8512_can_say_comes_back_and_is_valid(
     tmp_path: Path, rules: list[str], xml: bool

@@ -106,12 +106,23 @@ class Verifier:
         self.session = session
         self.network = session.network
         self.reached: Counter[DeciderKey] = Counter()
+        self._reached_now: Counter[DeciderKey] = Counter()
         self._says: dict[Promise, list[Said]] = {}
 
     def verify(self, expectation: Promise) -> Verified:
         """Prove an expectation over all that it speaks of, or find the first packet that breaks
         it.
         """
+        key = "verified", expectation
+        if key not in self.session.kept:
+            self._reached_now = Counter()
+            self.session.kept[key] = self._told(expectation), self._reached_now
+        verified: Verified
+        verified, reached = self.session.kept[key]
+        self.reached += reached
+        return verified
+
+    def _told(self, expectation: Promise) -> Verified:
         try:
             return self._verify(expectation)
         except TooManyPieces as error:
@@ -356,9 +367,9 @@ class Verifier:
     def _breaks(self, part: _Part, answer: Answer) -> bool:
         """Whether an answer breaks what is said of it."""
         for each in answer.endings:
-            self.reached.update(decided.decider.key for decided in each.passed)
+            self._reached_now.update(decided.decider.key for decided in each.passed)
             if each.stop is not None:
-                self.reached[each.stop.decider.key] += 1
+                self._reached_now[each.stop.decider.key] += 1
         return not all(
             _keeps_to(part, each.verdict, each.stop and each.stop.decider, each.by)
             for each in answer.endings

@@ -6,7 +6,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from crossgate.core.model.address import Family
+from crossgate.core.model.address import Family, Pattern
 from crossgate.core.model.packets import Indices, Words
 from crossgate.core.network.address_classes import AddressClasses
 from crossgate.core.sets.bounds import BoundFinder
@@ -19,25 +19,21 @@ class ClassFinder:
     """Finds the address classes of a family's addresses, by index."""
 
     def __init__(self, family: Family, classes: AddressClasses) -> None:
-        patterns = [each.pattern for each in classes]
-        bounds = sorted(
-            {
-                0,
-                *(
-                    end
-                    for each in patterns
-                    for end in (each.first, each.last + 1)
-                    if end <= family.mask
-                ),
-            }
-        )
+        patterns = [pattern for each in classes for pattern in (each.pattern, *each.excluded)]
+        ends = {end for each in patterns for end in (each.first, each.last + 1)}
+        bounds = sorted({0, *(each for each in ends if each <= family.mask)})
         place = {bound: index for index, bound in enumerate(bounds)}
         self._finder = BoundFinder(family, bounds)
         self._class = np.full(len(bounds), NOWHERE, np.int64)
-        for number, each in enumerate(
-            patterns
-        ):  # what is inside another comes behind it, and paints over it
-            self._class[place[each.first] : place.get(each.last + 1, len(bounds))] = number
+
+        def paint(block: Pattern, number: int) -> None:
+            self._class[place[block.first] : place.get(block.last + 1, len(bounds))] = number
+
+        # What is inside a class comes behind it, and paints over it; some of that is nobody's.
+        for number, each in enumerate(classes):
+            paint(each.pattern, number)
+            for block in each.excluded:
+                paint(block, NOWHERE)
 
     def find(self, addresses: Words) -> Indices:
         """Return the class of each address, `NOWHERE` for one that has none."""

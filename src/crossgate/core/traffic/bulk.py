@@ -34,10 +34,11 @@ from crossgate.core.model.condition import State
 from crossgate.core.model.conditions import Limit
 from crossgate.core.model.packet import TCP, Packet
 from crossgate.core.model.packets import Indices, Marks, Packets, whole_address
+from crossgate.core.model.scope import scope_of
 from crossgate.core.network.address_classes import AddressClasses, address_classes
 from crossgate.core.network.class_of import NOWHERE, ClassFinder
 from crossgate.core.network.crossed import CrossedGraphs
-from crossgate.core.network.endpoints import at_address
+from crossgate.core.network.endpoints import NO_SEGMENT, at_address
 from crossgate.core.network.entrance import Entrance
 from crossgate.core.network.matrix import Matrix
 from crossgate.core.network.paths import Crossing, Endpoint
@@ -462,8 +463,26 @@ class _Ends:
         )
 
     def found(self, packets: Packets) -> tuple[Indices, Indices]:
-        """Return the classes of packets' sources and destinations."""
-        return self._finder.find(packets.source), self._finder.find(packets.destination)
+        """Return the classes of packets' sources and destinations.
+
+        Of a source that machines of any link may have nobody knows where it is, but where packets
+        came in.
+        """
+        source = self._finder.find(packets.source)
+        if self._tracer.entered is None:
+            source = np.where(self._on_any_link[source], NOWHERE, source)
+        return source, self._finder.find(packets.destination)
+
+    @cached_property
+    def _on_any_link(self) -> Marks:
+        """Which classes have addresses that machines of any link may have; not `NOWHERE`, which
+        stands last.
+        """
+        told = [
+            each.end.segment == NO_SEGMENT and scope_of(each.end.address) is not None
+            for each in self.classes
+        ]
+        return np.array([*told, False], np.bool_)
 
     def pairs(self, packets: Packets) -> tuple[list[_Pair], Indices]:
         """Return the pairs of ends that some packets have, and which of them each has; one without

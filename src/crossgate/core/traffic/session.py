@@ -8,7 +8,8 @@ can be told, the lists that are the very same, and all of the network where it i
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from collections.abc import Hashable
+from typing import TYPE_CHECKING, Any
 
 from crossgate.core.conversation.packets import Tracer
 from crossgate.core.lists.split import Regions
@@ -43,6 +44,8 @@ class Session:
         self._matrices: dict[Family, Matrix] = {}
         self._flows: dict[State, Flows] = {}
         self._tracers: dict[State, Tracer] = {}
+        self.kept: dict[Hashable, Any] = {}
+        """What answers have come to, by the question; whoever asks keeps it here."""
 
     def is_beside(self, other: Session) -> bool:
         """Whether it was made beside another session, or beside one that was."""
