@@ -304,7 +304,7 @@ def _within(one: Region | None, other: Region | None) -> bool:
     """Whether one product has all of another."""
     if one is None or other is None:
         return one is None
-    services = not line.less(one.what, other.what) and not line.less(
+    services = line.within(one.what, other.what) and line.within(
         one.source_ports, other.source_ports
     )
     marks = not one.flags & ~other.flags and not one.dscp & ~other.dscp

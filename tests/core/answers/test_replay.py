@@ -286,8 +286,8 @@ def test_a_source_that_any_link_may_have_has_a_place_only_where_it_came_in(tmp_p
         "list l extended ipv4\n    deny udp/67 0.0.0.0 to any\n    otherwise permit\n"
         "place l inbound on r.a\n"
     )
-    ends = (parse_address(each).value for each in ("0.0.0.0", "255.255.255.255"))
-    lease = seen([Packet(Family.IPV4, *ends, 17, 68, 67)], [MONDAY])
+    nobody, everybody = (parse_address(each).value for each in ("0.0.0.0", "255.255.255.255"))
+    lease = seen([Packet(Family.IPV4, nobody, everybody, 17, 68, 67)], [MONDAY])
     plan = read_plan(path)
     for came_in, verdict in ((None, None), (entrance(plan, "r.a"), Verdict.DENIED)):
         replay = Replay(Network(plan), UTC, entrance=came_in)

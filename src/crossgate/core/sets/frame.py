@@ -9,6 +9,7 @@ they meet in a frame made for both.
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
+from functools import lru_cache
 
 from crossgate.core.model.address import Family
 from crossgate.core.model.packet import Packet
@@ -46,10 +47,10 @@ class Frame:
                 own[side] = None
         sources, destinations, services, ports = map(list, sides)
         self.atoms: tuple[Atoms, Atoms, Atoms, Atoms] = (
-            address_atoms(sources, within.source),  # type: ignore[arg-type]
-            address_atoms(destinations, within.destination),  # type: ignore[arg-type]
-            swept(services, within.what),  # type: ignore[arg-type]
-            swept(ports, within.source_ports),  # type: ignore[arg-type]
+            _of_addresses(tuple(sources), within.source),  # type: ignore[arg-type]
+            _of_addresses(tuple(destinations), within.destination),  # type: ignore[arg-type]
+            _of_numbers(tuple(services), within.what),  # type: ignore[arg-type]
+            _of_numbers(tuple(ports), within.source_ports),  # type: ignore[arg-type]
         )
         self._known = [
             dict(zip(own, atoms.masks, strict=True))
@@ -167,6 +168,29 @@ def is_left(region: Region, others: Sequence[Region]) -> bool:
     """Whether something is left of a region without some others."""
     frame = Frame(region, others)
     return algebra.is_left(frame.whole, frame.products(others), frame.order)
+
+
+_FEW = 64
+"""The atoms of up to so many sets are kept: most frames of an answer ask for the same ones."""
+
+
+def _of_numbers(sets: tuple[Spans, ...], within: Spans) -> Atoms:
+    return _swept_before(sets, within) if len(sets) <= _FEW else swept(sets, within)
+
+
+_swept_before = lru_cache(maxsize=256)(swept)
+
+
+def _of_addresses(sets: tuple[AddressSet, ...], within: AddressSet) -> Atoms:
+    if len(sets) > _FEW or any(each.spans is None for each in (*sets, within)):
+        return address_atoms(sets, within)
+    return _told_before(sets, tuple(each.wild for each in sets), within)
+
+
+@lru_cache(maxsize=256)
+def _told_before(sets: tuple[AddressSet, ...], wild: tuple[bool, ...], within: AddressSet) -> Atoms:
+    """Return the atoms of sets that are spans; equal ones may be `wild` or not."""
+    return address_atoms(sets, within)
 
 
 class PacketSet:

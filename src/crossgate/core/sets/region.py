@@ -128,13 +128,14 @@ class Region(NamedTuple):
         """
         if other.flags & ~self.flags or other.dscp & ~self.dscp:
             return False
-        if line.less(other.what, self.what) or line.less(other.source_ports, self.source_ports):
+        if not (
+            line.within(other.what, self.what)
+            and line.within(other.source_ports, self.source_ports)
+        ):
             return False
         ends = zip((self.source, self.destination), (other.source, other.destination), strict=True)
         return all(
-            one.spans is not None
-            and each.spans is not None
-            and not line.less(each.spans, one.spans)
+            one.spans is not None and each.spans is not None and line.within(each.spans, one.spans)
             for one, each in ends
         )
 

@@ -74,6 +74,23 @@ def less(one: Spans, other: Spans) -> Spans:
     return tuple(found)
 
 
+def within(one: Spans, other: Spans) -> bool:
+    """Whether the second has all numbers of the first."""
+    if one is other or one == other:
+        return True
+    there = 0
+    for first, end in one:
+        while there < len(other) and other[there][1] <= first:
+            there += 1
+        index = there
+        while first < end:
+            if index == len(other) or first < other[index][0]:
+                return False
+            first = other[index][1]
+            index += 1
+    return True
+
+
 def contains(spans: Spans, number: int) -> bool:
     """Whether a number is one of them."""
     index = (
