@@ -11,6 +11,8 @@ from pathlib import Path
 
 import pytest
 
+from crossgate.core.conversation.verdict import Verdict
+from crossgate.report.pages import grid_part
 from tests.conftest import Run
 
 SVG = "{http://www.w3.org/2000/svg}"
@@ -258,8 +260,21 @@ def test_the_report_says_what_it_leaves_out(run: Run, tmp_path: Path) -> None:
     (tmp_path / "net.gate").write_text(subnets + hosts + claims + "expect permit tcp h10 to h12\n")
     assert run("report").returncode == 0
     page = (tmp_path / "report.html").read_text()
-    assert "41 machines are too many for this page: subnets stand for them" in page
-    assert "not shown: tcp/7, tcp, ping, for which crossgate grid has more room" in page
+    # All 41 fare alike, so one row is all of them, and it says whose it is.
+    assert page.count('<th scope="row" title="h10, h11, h12') == 6
+    assert "<strong>h10 +40</strong>: h10, h11, h12" in page
+    assert "not shown: tcp/7, ping, for which crossgate grid has more room" in page
+    many = "".join(
+        f"host m{number} 10.1.{number >> 8}.{number & 255} on c\n" for number in range(2, 303)
+    )
+    (tmp_path / "net.gate").write_text(
+        f"{subnets}subnet c 10.1.0.0/22\n{many}expect permit tcp/1 m2 to m3\n"
+    )
+    assert run("report").returncode == 0
+    assert (
+        "301 machines are too many for this page: subnets stand for them"
+        in (tmp_path / "report.html").read_text()
+    )
     (tmp_path / "net.gate").write_text(
         subnets + "host h10 10.0.0.10 on a\nexpect permit tcp h10 to b\n"
     )
@@ -302,3 +317,28 @@ def test_a_file_is_written_whole_or_stays_as_it_was(
     assert run("draw", "network", "--out", "x.svg").returncode == 0
     assert (demo / "x.svg").stat().st_mode & 0o777 == 0o640
     assert run("report", "--out", "/dev/null").returncode == 0
+
+
+def test_names_stand_as_one_in_the_report_only_where_all_that_they_do_is_alike(
+    tmp_path: Path,
+) -> None:
+    names = [f"n{number}" for number in range(24)]
+    odd = {("n3", "n7"): Verdict.DENIED, ("n5", "n6"): Verdict.HALF_OPEN}
+    verdicts = {
+        (one, other): {"IPv4": odd.get((one, other), Verdict.PERMITTED)}
+        for one in names
+        for other in names
+        if one != other
+    }
+    part = grid_part("ping", names, verdicts)
+    labels = [each.label for each in part.columns]
+    assert labels == ["n0 +19", "n3", "n5", "n6", "n7"]
+    assert {name for each in part.columns for name in each.names} == set(names)
+    cells = {
+        (one.label, other.label): cell
+        for one, row in part.rows
+        for other, cell in zip(part.columns, row, strict=True)
+    }
+    assert cells["n3", "n7"] == (("-", "IPv4: denied"),)
+    assert cells["n0 +19", "n0 +19"] == (("+", "IPv4: permitted"),)
+    assert cells["n3", "n3"] == ()

@@ -5,6 +5,7 @@ narrow.
 from __future__ import annotations
 
 from collections.abc import Iterator
+from importlib.resources import files
 from pathlib import Path
 from typing import Any
 
@@ -119,6 +120,52 @@ def test_nothing_is_cut_and_colours_follow_the_reader(page: Any, width: int, col
     dark = paper == "rgb(18, 23, 28)"
     assert dark is (colours == "dark")
     assert bar == paper  # the picture's paper is the page's
+
+
+@pytest.mark.process
+@pytest.mark.parametrize("width", [1280, 390])
+@pytest.mark.parametrize("colours", ["light", "dark"])
+def test_nothing_serious_stands_in_the_way_of_anybody(page: Any, width: int, colours: str) -> None:
+    page.execute_cdp_cmd(
+        "Emulation.setDeviceMetricsOverride",
+        {"width": width, "height": 800, "deviceScaleFactor": 1, "mobile": False},
+    )
+    page.execute_cdp_cmd(
+        "Emulation.setEmulatedMedia",
+        {"features": [{"name": "prefers-color-scheme", "value": colours}]},
+    )
+    page.execute_script(files("axe_core_python").joinpath("axe.min.js").read_text())
+    found = page.execute_async_script(
+        "axe.run().then(each => arguments[0](each.violations), each => arguments[0](String(each)))"
+    )
+    assert [
+        (each["id"], each["help"], [node["html"][:200] for node in each["nodes"]][:3])
+        for each in found
+        if each["impact"] in ("serious", "critical")
+    ] == []
+    page.execute_cdp_cmd("Emulation.clearDeviceMetricsOverride", {})
+
+
+@pytest.mark.process
+def test_what_has_nothing_to_show_is_gone_and_the_picture_dims(page: Any) -> None:
+    search = page.find_element("id", "search")
+    search.send_keys("kiosk-port")
+    hidden = "return [...document.querySelectorAll('section, nav li')].filter(each => each.hidden)"
+    assert set(page.execute_script(f"{hidden}.map(each => each.id || each.textContent)")) == {
+        "expectations",
+        "Expectations",
+        "grid",
+        "Who reaches whom",
+    }
+    bright = page.execute_script(
+        "return [...document.querySelectorAll('.part:not(.dim)')].map(each => "
+        "each.getAttribute('aria-label'))"
+    )
+    assert [each.split(",")[0] for each in bright] == ["list kiosk-port"]
+    search.clear()
+    search.send_keys(" ")
+    assert page.execute_script(f"{hidden}.length") == 0
+    assert page.execute_script("return document.querySelectorAll('.dim').length") == 0
 
 
 @pytest.mark.process

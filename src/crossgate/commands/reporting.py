@@ -28,7 +28,7 @@ if TYPE_CHECKING:
     from crossgate.report.pages import GridPart
 
 _STYLED = re.compile(r"\x1b\[[0-9;]*m")
-_MOST_ENDS = 40
+_MOST_ENDS = 300
 _MOST_SERVICES = 6
 _MOST_DEVICES = 120
 
@@ -134,7 +134,9 @@ def _grids(
         told.append(f"{len(names)} {kind} are too many for this page: subnets stand for them")
         names, hostless, beyond = subnets[:_MOST_ENDS], (), subnets[_MOST_ENDS:]
         if beyond:
-            told.append(f"left out: {first_of(beyond)}")
+            told.append(
+                f"left out: {first_of(beyond)}; crossgate grid ip --from NAME --to NAME shows any"
+            )
     services, untraced = default_services(session.network, names)
     told += [LeftOut(hostless, tuple(untraced)).sentence]
     if services[_MOST_SERVICES:]:
@@ -149,7 +151,7 @@ def _grids(
             key: {family.label: verdict for family, verdict in each.now.items()}
             for key, each in squares.items()
         }
-        found.append(grid_part(service, names, names, verdicts))
+        found.append(grid_part(service, names, verdicts))
     return found, [each for each in told if each]
 
 

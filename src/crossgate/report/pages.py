@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import re
 from base64 import b64encode
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, fields
 from hashlib import sha256
 from typing import Any, NamedTuple
@@ -53,14 +53,28 @@ class ListPart(NamedTuple):
     findings: tuple[Finding, ...]
 
 
+class Names(NamedTuple):
+    """Names that fare alike, which stand in a grid as one."""
+
+    names: tuple[str, ...]
+
+    @property
+    def label(self) -> str:
+        """What stands in the grid: the first, and how many more."""
+        return self.names[0] + f" +{len(self.names) - 1}" * (len(self.names) > 1)
+
+
+_Marks = tuple[tuple[str, str], ...]
+
+
 class GridPart(NamedTuple):
     """Who reaches whom by one service: a row for each sender, a cell for each receiver: marks with
     the verdicts that they stand for.
     """
 
     service: str
-    columns: tuple[str, ...]
-    rows: tuple[tuple[str, tuple[tuple[tuple[str, str], ...], ...]], ...]
+    columns: tuple[Names, ...]
+    rows: tuple[tuple[Names, tuple[_Marks, ...]], ...]
 
 
 @dataclass(frozen=True)
@@ -169,23 +183,61 @@ def _told(entry: AnyEntry) -> str:
     return "; ".join(filter(None, [f"for {entry.owner}" if entry.owner else "", entry.comment]))
 
 
+_MANY = 20
+"""Of more names those that fare alike are one."""
+
+
 def grid_part(
     service: str,
-    rows: Sequence[str],
-    columns: Sequence[str],
+    names: Sequence[str],
     verdicts: Mapping[tuple[str, str], Mapping[str, Verdict]],
 ) -> GridPart:
-    """Return a grid; `verdicts` are those of each pair by family."""
-    found = []
-    for row in rows:
-        cells = []
-        for column in columns:
-            own = verdicts.get((row, column), {})
-            cells.append(
-                tuple((MARKS[verdict], f"{family}: {verdict}") for family, verdict in own.items())
+    """Return a grid of names with each other; `verdicts` are those of each pair by family."""
+
+    def marks(one: str, other: str) -> _Marks:
+        own = verdicts.get((one, other), {})
+        return tuple((MARKS[verdict], f"{family}: {verdict}") for family, verdict in own.items())
+
+    alike = _alike(names, marks) if len(names) > _MANY else [Names((each,)) for each in names]
+    return GridPart(
+        service,
+        tuple(alike),
+        tuple(
+            (
+                one,
+                tuple(
+                    marks(one.names[0], other.names[one is other and len(other.names) > 1])
+                    for other in alike
+                ),
             )
-        found.append((row, tuple(cells)))
-    return GridPart(service, tuple(columns), tuple(found))
+            for one in alike
+        ),
+    )
+
+
+def _alike(names: Sequence[str], marks: Callable[[str, str], _Marks]) -> list[Names]:
+    """Return names with those that reach, and are reached by, all others alike, and each other."""
+    found: list[list[str]] = []
+    for name in names:
+        for several in found:
+            first = several[0]
+            others = (each for each in names if each not in (first, name))
+            both = marks(first, name) == marks(name, first)
+            inner = len(several) < 2 or marks(first, several[1]) == marks(first, name)
+            if (
+                both
+                and inner
+                and all(
+                    marks(first, each) == marks(name, each)
+                    and marks(each, first) == marks(each, name)
+                    for each in others
+                )
+            ):
+                several.append(name)
+                break
+        else:
+            found.append([name])
+    return [Names(tuple(each)) for each in found]
 
 
 def themed(svg: str, titles: Mapping[str, str]) -> str:
