@@ -73,7 +73,7 @@ def test_two_hundred_drawn_lists_are_valid(tmp_path: Path) -> None:
     program("yanglint")
     acls: list[dict[str, Any]] = []
 
-    @settings(max_examples=80, database=None)
+    @settings(max_examples=200, database=None)
     @given(data=st.data(), family=st.sampled_from(Family))
     def collect(data: st.DataObject, family: Family) -> None:
         _, _, text = out_and_in(tmp_path, data.draw(lists(family, RFC8519)), "ietf-acl")

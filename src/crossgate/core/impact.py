@@ -188,7 +188,7 @@ def _findings(
     return _not_elsewhere(new.plan, found, old, now), _not_elsewhere(old.plan, gone, new, now)
 
 
-_ON_THE_WAY = ("replies-blocked", "spoofable")
+_ON_THE_WAY = ("replies-blocked", "spoofable", "neighbour-can-claim")
 """Findings that an entry has where any traffic that it permits shows it: touched traffic may, and
 other traffic too.
 """

@@ -10,6 +10,7 @@ from datetime import datetime
 
 from crossgate.core.audit import audit
 from crossgate.core.audit.context import Case
+from crossgate.core.audit.near import Hosts
 from crossgate.core.audit.notation import nearly_subnets, other_mask
 from crossgate.core.audit.registry import AUDITS
 from crossgate.core.conversation.opening import Conversation
@@ -20,7 +21,7 @@ from crossgate.core.model.accesslist import AccessList, Action, Entry, Kind
 from crossgate.core.model.address import Address, Addresses, Family
 from crossgate.core.model.conditions import During
 from crossgate.core.model.finding import KINDS, Finding
-from crossgate.core.model.network import Direction, Point, Segment, stands_at
+from crossgate.core.model.network import Direction, Point, PointKind, Segment, stands_at
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.endpoints import at_address
@@ -63,6 +64,8 @@ def mend_finding(reading: Reading, finding: Finding, now: datetime, session: Ses
     edited: list[tuple[tuple[str, ...], Reading]] = [
         ((step.said,), after) for step, after in ways if after is not None
     ]
+    if finding.name == "neighbour-can-claim":
+        edited += _at_ports(reading, finding)
     if finding.name == "spoofable" and (unclaimed := _unclaimed(reading, finding, now)) is not None:
         edited.append(unclaimed)
     if (
@@ -497,6 +500,18 @@ def _permitting(access_list: AccessList, finding: Finding) -> Step:
     )
 
 
+def _at_ports(reading: Reading, finding: Finding) -> Iterator[tuple[tuple[str, ...], Reading]]:
+    """Yield the plan in which neighbours cannot take the addresses that an entry trusts, with the
+    edit.
+    """
+    own = reading.plan.lists.get(finding.access_list or "")
+    entry = None if own is None or finding.entry is None else own.entry(finding.entry)
+    step = None if entry is None else _ports(reading.plan, finding, entry)
+    after = None if step is None else applied(reading, step)
+    if step is not None and after is not None:
+        yield (step.said,), after
+
+
 def _border(plan: Plan, name: str, family: Family, entry: Entry) -> Step | None:
     """Return what drops sources of an entry that are not a segment's own where its machines come
     in; None where nothing can stand there.
@@ -524,6 +539,53 @@ def _border(plan: Plan, name: str, family: Family, entry: Entry) -> Step | None:
     new, otherwise = [f"deny {each}" for each in inside], Action.PERMIT
     if not segment.outside:
         new, otherwise = [f"permit {each}" for each in (name, *_UNADDRESSED[family])], Action.DENY
+    return _dropping(plan, family, points, words, new, otherwise)
+
+
+def _ports(plan: Plan, finding: Finding, entry: Entry) -> Step | None:
+    """Return what drops the addresses of machines that an entry trusts where their neighbours are
+    plugged in; None where these are too many.
+    """
+    assert finding.packet is not None  # it has a witness
+    family = finding.packet.family
+    (beside,) = (
+        each
+        for each in Hosts(plan, family).beside(entry.source.patterns)
+        if each.segment == finding.segment
+    )
+    trusted = [
+        host.name
+        for host in plan.hosts.values()
+        if host.on == beside.segment
+        and host.name not in beside.neighbours
+        and host.in_family(family) is not None
+    ]
+    if len(beside.neighbours) > MOST_BORDERS:
+        return None
+    hosts = [plan.hosts[name] for name in beside.neighbours]
+    points = [
+        host.at if host.at and (host.at, Direction.INBOUND, family) in plan.placed else host.point
+        for host in hosts
+    ]
+    new = [f"deny {name}" for name in trusted]
+    named = Point(PointKind.SUBNET, beside.segment)
+    every = list(dict.fromkeys(points))
+    return _dropping(plan, family, every, trusted, new, Action.PERMIT, named)
+
+
+def _dropping(
+    plan: Plan,
+    family: Family,
+    points: Sequence[Point],
+    words: Sequence[str],
+    new: Sequence[str],
+    otherwise: Action,
+    named: Point | None = None,
+) -> Step | None:
+    """Return what drops the sources of some words that come in at some points: entries before all
+    others of the lists that stand there, and one new list, `named` after a point or the first of
+    these, where none does. None where a list has no room.
+    """
     stands = {point: plan.placed.get((point, Direction.INBOUND, family)) for point in points}
     said, changes = list[str](), list[Callable[[Draft], object]]()
     for access_list in dict.fromkeys(each for each in stands.values() if each is not None):
@@ -538,7 +600,7 @@ def _border(plan: Plan, name: str, family: Family, entry: Entry) -> Step | None:
         changes.append(insertions(access_list.name, numbers, texts))
     free = [point for point, access_list in stands.items() if access_list is None]
     if free:
-        known = free_name(plan, free[0], Direction.INBOUND, family)
+        known = free_name(plan, named or free[0], Direction.INBOUND, family)
         said.append(
             f"new list {known}, inbound on {', '.join(map(str, free))}: {'; '.join(new)}; "
             f"otherwise {otherwise}"

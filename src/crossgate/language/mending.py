@@ -574,7 +574,7 @@ _SIDES = {Direction.INBOUND: "in", Direction.OUTBOUND: "out", Direction.WITHIN: 
 
 def free_name(plan: Plan, point: Point, direction: Direction, family: Family) -> str:
     """Return a name for a new list that is to stand at a place."""
-    part = f"{point.owner}-{point.part}" if point.kind is not PointKind.SUBNET else point.owner
+    part = f"{point.owner}-{point.part}" if point.part else point.owner
     side = _SIDES[direction]
     name = plain_name(f"{part}-{side}{'6' if family is Family.IPV6 else ''}", "list")
     while name in plan.lists:

@@ -235,6 +235,13 @@ PAIRS = {
         "list 12 standard ipv4\n    permit kiosk\nplace 12 outbound on gate.office\n"
         "list 13 standard ipv4\n    deny hall\n    permit any\nplace 13 inbound on gate.sea\n",
     ),
+    "neighbour-can-claim": (
+        "host other 10.64.8.22 on hall\n" + FENCE.format("    10 permit tcp/80 kiosk to server"),
+        "host other 10.64.8.22 on hall\n"
+        + FENCE.format("    10 permit tcp/80 kiosk to server")
+        + "list ports standard ipv4\n    deny kiosk\n    otherwise permit\n"
+        "place ports inbound on host other\n",
+    ),
     "icmp6-needed": (
         SIX.format("    permit tcp/80 kiosk to server"),
         SIX.format(

@@ -30,13 +30,13 @@ def by_place(plan: Plan, findings: Sequence[Finding]) -> list[Finding]:
     """Return findings for people: what machines of one subnet can claim is one thing, whichever
     entries trust it.
     """
-    of: dict[str, list[int]] = {}
+    of: dict[tuple[str, str], list[int]] = {}
     for index, each in enumerate(findings):
-        if each.name == "spoofable" and each.segment is not None:
-            of.setdefault(each.segment, []).append(index)
+        if each.name in _BY_PLACE and each.segment is not None:
+            of.setdefault((each.name, each.segment), []).append(index)
     first = {
-        several[0]: _coming_in(plan, name, [findings[index] for index in several])
-        for name, several in of.items()
+        several[0]: _BY_PLACE[name](plan, segment, [findings[index] for index in several])
+        for (name, segment), several in of.items()
     }
     others = {index for several in of.values() for index in several[1:]}
     return [first.get(index, each) for index, each in enumerate(findings) if index not in others]
@@ -52,6 +52,27 @@ def _coming_in(plan: Plan, name: str, findings: Sequence[Finding]) -> Finding:
         for each in device.interfaces.values()
         if each.on == name
     ]
+    return _of_several(
+        plan,
+        findings,
+        f"{name} comes in at {first_of(points)} with any source address: no list on the way drops "
+        "those of others, which",
+    )
+
+
+def _beside(plan: Plan, name: str, findings: Sequence[Finding]) -> Finding:
+    """Return the finding that machines of a segment can take addresses of others there, and that
+    entries trust those.
+    """
+    return _of_several(
+        plan,
+        findings,
+        f"machines on {name} can take each other's addresses: no list where they are plugged in "
+        "drops those, which",
+    )
+
+
+def _of_several(plan: Plan, findings: Sequence[Finding], what: str) -> Finding:
     entries = []
     for each in findings:
         entry = (
@@ -61,14 +82,13 @@ def _coming_in(plan: Plan, name: str, findings: Sequence[Finding]) -> Finding:
         )
         if entry is not None:
             entries.append(f"{line_name(each.access_list or '', entry.number)} ({entry.text})")
-    what = (
-        f"{name} comes in at {first_of(points)} with any source address: no list on the way drops "
-        "those of others, which "
-        f"{first_of(entries, between=' and ')} trust{'s' * (len(entries) == 1)}"
-    )
+    trust = f"{first_of(entries, between=' and ')} trust{'s' * (len(entries) == 1)}"
     return findings[0]._replace(
-        access_list=None, entry=None, fault=Fault(what, findings[0].fault.mend)
+        access_list=None, entry=None, fault=Fault(f"{what} {trust}", findings[0].fault.mend)
     )
+
+
+_BY_PLACE = {"spoofable": _coming_in, "neighbour-can-claim": _beside}
 
 
 class Claims:
@@ -84,14 +104,20 @@ class Claims:
         self._nowhere: dict[tuple[object, ...], bool] = {}
         self._regions: dict[Entry, Region | None] = {}
 
-    def claimed(self, access_list: AccessList, entry: Entry, flow: Flow) -> Packet | None:
+    def claimed(
+        self,
+        access_list: AccessList,
+        entry: Entry,
+        flow: Flow,
+        taken: AddressSet | None = None,
+    ) -> Packet | None:
         """Return a packet of a flow with a source of an entry that is no machine's there, that an
-        entry and all else lets by.
+        entry and all else lets by; or with one of those that are `taken`.
         """
         if entry not in self._regions:
             self._regions[entry] = entry_region(entry, self.family)
         region = self._regions[entry]
-        sources = AddressSet.of(
+        sources = taken or AddressSet.of(
             self.family, self.claimable(flow.source.segment, entry.source.patterns)
         )
         if region is None or not sources:

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 from crossgate.core.lists.index import ListIndex
 from crossgate.core.lists.redundancy import Coverage, coverage
 from crossgate.core.model.accesslist import AccessList, AnEntry, AnyEntry, AnyList, Entry
-from crossgate.core.model.address import Family, Pattern
+from crossgate.core.model.address import Address, Family, Pattern, single
 from crossgate.core.model.condition import State
 from crossgate.core.model.network import EACH_WAY
 from crossgate.core.model.progress import Tell
@@ -398,6 +398,12 @@ class Case:
             )
             self._meant[key] = own or every
         return self._meant[key]
+
+    def class_of(self, address: Address) -> int:
+        """Return the address class of a machine, of those that are left when alike ones join."""
+        known = self._machines(address.family)
+        around = self.session.address_classes(address.family).overlapping((single(address),))
+        return next(each for each in reversed(around) if each in known)
 
     def _machines(self, family: Family) -> dict[int, tuple[Pattern, ...]]:
         """Return the address classes of machines that are left when alike ones join, with the

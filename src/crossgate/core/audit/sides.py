@@ -23,7 +23,7 @@ from crossgate.core.audit.translations import asks_for_another
 from crossgate.core.model.accesslist import AccessList, Action, Entry, line_name
 from crossgate.core.model.address import Family
 from crossgate.core.model.finding import Fault, Finding
-from crossgate.core.model.network import EACH_WAY, Direction
+from crossgate.core.model.network import EACH_WAY, Direction, PointKind
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.paths import Crossing
 from crossgate.core.sets.addresses import apart
@@ -120,7 +120,8 @@ def _fault(
 
 def _guards(case: Case, entry: Entry, family: Family, crossing: Crossing) -> bool:
     """Whether a denial drops false sources coming in: inside ones where an outside does, and
-    outside ones, whoever for, where it does not.
+    outside ones, whoever for, where it does not; whoever for, too, those of neighbours where one
+    machine is plugged in.
     """
     if crossing.direction is not Direction.INBOUND:
         return False
@@ -129,7 +130,11 @@ def _guards(case: Case, entry: Entry, family: Family, crossing: Crossing) -> boo
     if any(index in passing.rows for index in senders):
         return False
     whoever_for = any(each.wildcard == family.mask for each in entry.destination.patterns)
-    inside = (plan.segments.get(passing.classes[index].end.segment) for index in senders)
+    inside = [plan.segments.get(passing.classes[index].end.segment) for index in senders]
+    if whoever_for and crossing.point.kind in (PointKind.PORT, PointKind.HOST):
+        hosts = plan.hosts.values()
+        own = {each.on for each in hosts if crossing.point in (each.at, each.point)}
+        return all(each is None or each.outside or each.name in own for each in inside)
     return _is_outward(plan, crossing) or (
         whoever_for and not any(each is not None and not each.outside for each in inside)
     )

@@ -309,6 +309,15 @@ KINDS = {
         "where the others come in, permit only their own addresses",
         "10 permit ssh harbour to any",
     ),
+    "neighbour-can-claim": FindingKind(
+        Severity.NOTE,
+        (
+            "an entry trusts some machines of a subnet, whose addresses others there can take: "
+            "no list where these are plugged in drops them"
+        ),
+        "at their ports, let by only who is there, or accept it",
+        "10 permit ssh duty to any, where manifest is on the subnet of duty",
+    ),
     "icmp6-needed": FindingKind(
         Severity.WARNING,
         (
@@ -408,6 +417,7 @@ MENDED = frozenset(
         "translated-away",
         "replies-blocked",
         "spoofable",
+        "neighbour-can-claim",
         "icmp6-needed",
         "neighbour-blocked",
         "bogus-source",
