@@ -58,15 +58,20 @@ def test_errors_come_as_one_types_and_findings_after_a_pause(demo: Path) -> None
 
     async def work(client: Client) -> None:
         document = client.open(demo)
-        found = await client.diagnostics(document, 5)
+        found = await client.diagnostics(document, 7)
         assert [each.code for each in found] == [
             "spoofable",
             "spoofable",
             "spoofable",
             "renewal-blocked",
             "icmp6-needed",
+            "neighbour-can-claim",
+            "neighbour-can-claim",
         ]
-        assert {each.severity for each in found} == {lsp.DiagnosticSeverity.Warning}
+        assert [each.severity for each in found] == [
+            *[lsp.DiagnosticSeverity.Warning] * 5,
+            *[lsp.DiagnosticSeverity.Information] * 2,
+        ]
         client.replace(
             document, text.replace("permit booking    tickets", "permit boking    tickets")
         )
@@ -93,7 +98,7 @@ def test_errors_come_as_one_types_and_findings_after_a_pause(demo: Path) -> None
                 "expect deny      ping      kiosk-1", "expect permit    ping      kiosk-1"
             ),
         )
-        told = await client.diagnostics(document, 6)
+        told = await client.diagnostics(document, 8)
         assert next(each.message for each in told if each.code == "verify").startswith("ping from")
 
     served(work)
@@ -104,7 +109,7 @@ def test_words_are_explained_where_they_stand(demo: Path) -> None:
 
     async def work(client: Client) -> None:
         document = client.open(demo)
-        await client.diagnostics(document, 5)
+        await client.diagnostics(document, 7)
         assert "service **booking**: tcp/8443, tcp/9443" in await hover(
             client, document, place(text, "permit booking    tickets", 8)
         )
@@ -152,7 +157,7 @@ def test_what_may_stand_there_is_offered(demo: Path) -> None:
 
     async def work(client: Client) -> None:
         document = client.open(demo)
-        await client.diagnostics(document, 5)
+        await client.diagnostics(document, 7)
         lines = text.split("\n")
         for typed, wanted, unwanted in (
             ("    80 ", ["permit", "deny", "off"], ["tickets", "expect"]),
@@ -281,7 +286,7 @@ def test_a_file_as_a_whole(demo: Path) -> None:
 
     async def work(client: Client) -> None:
         document = client.open(demo)
-        await client.diagnostics(document, 5)
+        await client.diagnostics(document, 7)
         symbols = await client.client.text_document_document_symbol_async(
             lsp.DocumentSymbolParams(document)
         )
@@ -351,7 +356,7 @@ def test_layout_and_mends_are_edits(demo: Path) -> None:
             demo, text.replace("    10 permit kiosk-1", "  10   permit  kiosk-1")
         )
         options = lsp.FormattingOptions(4, True)
-        await client.diagnostics(document, 5)
+        await client.diagnostics(document, 7)
         edits = await client.client.text_document_formatting_async(
             lsp.DocumentFormattingParams(document, options)
         )
@@ -383,7 +388,7 @@ def test_layout_and_mends_are_edits(demo: Path) -> None:
                 "expect permit    ping      kiosk-1   to crane-2    by",
             ),
         )
-        await client.diagnostics(document, 6)
+        await client.diagnostics(document, 8)
         at = place(text, "expect deny      ping      kiosk-1")
         (action,) = (
             await client.client.text_document_code_action_async(
