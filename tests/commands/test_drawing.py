@@ -40,9 +40,14 @@ def test_the_network_has_every_gate_and_name(run: Run, demo: Path) -> None:
         "device-pier",
         "title",
     } <= names
-    assert {"Ternhaven ferry terminal", "lighthouse", "kiosk-fence6", "manifest 10.64.20.10"} <= {
-        re.sub(r"\s+", " ", each) for each in texts(demo / "network.svg")
-    }
+    assert {
+        "Ternhaven ferry terminal",
+        "lighthouse",
+        "kiosk-fence6",
+        "manifest 10.64.20.10 2001:db8:64:14::10",
+        "2001:db8:64:8::/64",
+        "2001:db8:64:8::1",
+    } <= {re.sub(r"\s+", " ", each) for each in texts(demo / "network.svg")}
     before = (demo / "network.svg").read_bytes()
     run("draw", "network")
     assert (demo / "network.svg").read_bytes() == before  # the same plan is the same picture
@@ -189,7 +194,7 @@ def sys_executable() -> str:
 
 def test_the_report_has_everything_and_asks_for_nothing(run: Run, demo: Path) -> None:
     done = run("report", "--at", "2026-12-01 12:00")
-    assert done.stdout == "report.html: 28 of 28 expectations hold, 4 warnings\n"
+    assert done.stdout == "report.html: 28 of 28 expectations hold, 4 warnings, 1 note\n"
     page = (demo / "report.html").read_text()
     for part in (
         "Findings",

@@ -3,19 +3,24 @@
 from __future__ import annotations
 
 import sys
-from itertools import combinations
+from itertools import combinations, pairwise
 from pathlib import Path
 
 import pytest
 
+from crossgate.core.conversation.opening import conversations
+from crossgate.core.conversation.packets import Tracer
 from crossgate.core.model.address import Family
 from crossgate.core.model.network import Direction, Point, PointKind
 from crossgate.core.model.plan import Plan
+from crossgate.core.network.endpoints import pairs
+from crossgate.core.network.ways import Network
 from crossgate.draw.layout import MOST_HOSTS, laid_out
+from crossgate.draw.network import lanes_of
 from crossgate.draw.picture import Picture
 from crossgate.draw.style import DARK, LIGHT, MARKS, Theme, text_width
 from crossgate.language.reader import read_plan
-from tests.conftest import Read
+from tests.conftest import Read, Run
 
 sys.path.insert(0, str(Path(__file__).parents[2] / "benchmarks"))
 from sites import SHAPES, Size, site
@@ -249,3 +254,54 @@ def test_a_subnet_without_a_device_is_drawn_with_its_machines(plan_of: Read) -> 
     assert overlapping(picture) == []
     alone = laid_out(plan_of("subnet alone 10.9.0.0/24\nhost hermit 10.9.0.2 on alone\n"))
     assert alone.bars.keys() == {"alone"}
+
+
+def test_every_prefix_and_the_first_addresses_are_told(plan_of: Read) -> None:
+    plan = plan_of(
+        "outside isp 192.0.2.0/24 198.51.100.0/24 2001:db8:ffff::/48\nsubnet a 10.0.0.0/24 "
+        "10.0.5.0/24 2001:db8::/64\nrouter r\n    interface a 10.0.0.1/24 2001:db8::1/64 on a\n"
+        "    interface up 192.0.2.1/24 on isp\n"
+        "host h 10.0.0.5 10.0.5.5 2001:db8::5 2001:db8::6 on a\n"
+    )
+    told = {each.text for each in laid_out(plan).labels}
+    assert {
+        "isp  192.0.2.0/24",
+        "198.51.100.0/24  2001:db8:ffff::/48",
+        "10.0.5.0/24  2001:db8::/64",
+        "10.0.0.1",
+        "2001:db8::1",
+        "h  10.0.0.5  10.0.5.5  2001:db8::5  and 1 more",
+    } <= told
+
+
+def test_a_conversation_through_a_block_keeps_clear_of_what_is_written_there(demo: Path) -> None:
+    plan = read_plan(demo / "ternhaven.gate")
+    picture = laid_out(plan)
+    network = Network(plan)
+    for source, destination in (("duty", "camera-3"), ("kiosk-1", "manifest"), ("visitor", "duty")):
+        start, end = pairs(network, source, destination)[0]
+        service = plan.service("tcp/443", start.address.family)
+        (told,) = conversations(service, start, end)
+        trace = Tracer(network, frozenset()).trace(told)
+        names = [each for each in picture.labels if each.text in plan.devices]
+        for lane in lanes_of(plan, picture, trace, []):
+            for one, other in pairwise(lane.corners):
+                left, right = sorted((one.x, other.x))
+                top, bottom = sorted((one.y, other.y))
+                for each in names:
+                    x, y, end_x, end_y = each.box
+                    meets = left < end_x and x < right + 1 and top < end_y and y < bottom + 1
+                    assert not meets, (source, destination, each.text)
+
+
+def test_the_legend_tells_what_is_there_and_no_more(run: Run, tmp_path: Path) -> None:
+    (tmp_path / "p.gate").write_text(
+        "subnet a 10.0.0.0/24\nrouter r\n    interface a 10.0.0.1/24 on a\n"
+        "list l6 extended ipv6\n    permit ip any to any\nplace l6 inbound on r.a\n"
+    )
+    assert run("draw", "network").returncode == 0
+    picture = (tmp_path / "network.svg").read_text()
+    assert "an IPv6 list, for packets the way the arrow points" in picture
+    assert "a router" in picture
+    for text in ("an IPv4 list", "an ethernet list", "an outside", "a switch"):
+        assert text not in picture

@@ -131,7 +131,7 @@ class Column:
         name = (
             text_width(self.device.name, TEXT, strong=True)
             + text_width(kind_of(self.device), SMALL)
-            + 26
+            + 38
             + own
         )
         return max(

@@ -20,7 +20,7 @@ it needs.
 from __future__ import annotations
 
 from collections import deque
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from functools import cached_property
 from itertools import pairwise
 
@@ -41,7 +41,9 @@ from crossgate.draw.picture import Bar, Block, Gate, Label, Picture, Spot, Stub
 from crossgate.draw.style import SMALL, TEXT, text_width
 
 _MARGIN, _GAP = 24.0, 26.0
-_BLOCK, _QUAY = 30.0, 7.0
+_BLOCK, _QUAY = 38.0, 7.0
+_INSET = 22.0
+"""Left of a block's name, and below it, is where conversations go through the block."""
 MOST_HOSTS = 40
 """With more machines than these only their number is told."""
 MOST_DEVICES = 60
@@ -50,6 +52,8 @@ _MOST_AT_END = 12
 """With more bars than these between two bands each has its name at its own end, and several are at
 one height.
 """
+_A_LINE = 3
+"""At most so many addresses or prefixes stand beside each other."""
 _A_ROW = 5
 """At most so many machines by name on one bar, then their number."""
 
@@ -195,11 +199,10 @@ class _Layout:
             more += "  translates" * any(
                 each.interface == interface.name for each in device.translations
             )
-            texts = (
-                (interface.name, f"{interface.addresses[0].address}{more}")
-                if not self._fold
-                else (interface.name,)
-            )
+            texts: tuple[str, ...] = (interface.name,)
+            if not self._fold:
+                first, *others = (str(each.address) for each in interface.addresses)
+                texts = (interface.name, f"{first}{more}", *_few(others))
             gates = self._placed(interface.point)
             if interface.on in self._quays:
                 slot = Slot(
@@ -284,7 +287,7 @@ class _Layout:
         most = 0 if self._many_hosts else _A_ROW
         gates = [self._placed(each.point) for each in hosts]
         shown = tuple(
-            Machine(each.name, f"{each.name}  {each.addresses[0]}", own)
+            Machine(each.name, "  ".join([each.name, *_few(map(str, each.addresses))]), own)
             for number, (each, own) in enumerate(zip(hosts, gates, strict=True))
             if number < most or own
         )
@@ -297,9 +300,12 @@ class _Layout:
         )
 
     def _about(self, segment: str) -> Iterator[Machine]:
-        """Yield the lines about a segment itself: the gateways that its devices share, and what
-        goes between two of its machines.
+        """Yield the lines about a segment itself: its further prefixes, the gateways that its
+        devices share, and what goes between two of its machines.
         """
+        further = self._plan.segments[segment].prefixes[1:]
+        for start in range(0, 0 if self._fold else len(further), _A_LINE):
+            yield Machine("", "  ".join(map(str, further[start : start + _A_LINE])))
         for each in self._plan.gateways:
             if each.on == segment:
                 yield Machine(
@@ -468,7 +474,7 @@ class _Layout:
         picture.blocks[device.name] = Block(
             device.name, device.switch, column.x, top, column.block, _BLOCK
         )
-        x = column.x + 10
+        x = column.x + _INSET
         picture.labels.append(Label(device.name, x, top + 19, TEXT, "strong"))
         x += text_width(device.name, TEXT, strong=True) + 8
         picture.labels.append(Label(kind_of(device), x, top + 19, SMALL, "quiet"))
@@ -617,6 +623,13 @@ class _Layout:
             own = spans.get(cable, [])
             if own:
                 picture.bars[cable] = Bar(cable, "cable", min(own), max(own), heights[cable])
+
+
+def _few(addresses: Iterable[str]) -> tuple[str, ...]:
+    """Return the first of some addresses, and how many more there are."""
+    every = tuple(addresses)
+    more = len(every) - _A_LINE
+    return every if more <= 0 else (*every[:_A_LINE], f"and {more} more")
 
 
 def _near(plan: Plan, device: str) -> set[str]:

@@ -57,10 +57,9 @@ def network_sheet(
     lanes = [] if trace is None else lanes_of(plan, picture, trace, told)
     head = _HEAD + LINE * 1.3 * len(lanes)
     title = plan.title or handed_on(plan.files[0])
-    frames = any(each.family is None for each in picture.gates)
     width = max(
         picture.width,
-        850.0 if frames else 760.0,
+        30 + sum(_SIGN + text_width(text, SMALL) for _, text in _signs(picture)),
         text_width(title, 17) + 60,
         *(text_width(each.told, TEXT) + 80 for each in lanes),
         0,
@@ -77,7 +76,7 @@ def network_sheet(
     _draw(sheet, picture, head - 16, marked)
     for index, lane in enumerate(lanes):
         _draw_lane(sheet, lane, index, head - 16)
-    _legend(sheet, height - 16, frames)
+    _legend(sheet, height - 16, picture)
     return sheet
 
 
@@ -181,44 +180,51 @@ def draw_gate(sheet: Sheet, gate: Gate, top: float, color: str) -> None:
         )
 
 
-def _legend(sheet: Sheet, y: float, frames: bool) -> None:
+_SIGN = 56.0
+"""The room that a sign of the legend takes beside its text."""
+
+
+def _signs(picture: Picture) -> list[tuple[str, str]]:
+    """Return what the legend explains, of what is in a picture: each sign with its text."""
+    families = {each.family for each in picture.gates}
+    kinds = {each.kind for each in picture.bars.values()}
+    switches = {each.switch for each in picture.blocks.values()}
+    every = [
+        (Family.IPV4 in families, "ipv4", "an IPv4 list"),
+        (Family.IPV6 in families, "ipv6", "an IPv6 list"),
+        (None in families, "ethernet", "an ethernet list"),
+        ("subnet" in kinds, "subnet", "a subnet"),
+        ("outside" in kinds, "outside", "an outside"),
+        (False in switches, "router", "a router"),
+        (True in switches, "switch", "a switch"),
+    ]
+    found = [(sign, text) for there, sign, text in every if there]
+    if found and found[0][0] in _LISTS:
+        found[0] = found[0][0], f"{found[0][1]}, for packets the way the arrow points"
+    return found
+
+
+_LISTS = {"ipv4": Family.IPV4, "ipv6": Family.IPV6, "ethernet": None}
+
+
+def _legend(sheet: Sheet, y: float, picture: Picture) -> None:
+    """Draw what the signs of a picture mean."""
     theme, x = sheet.theme, 30.0
     point = Point(PointKind.INTERFACE, "", "")
-    gates: list[tuple[Family | None, str]] = [
-        (Family.IPV4, "an IPv4 list, for packets the way the arrow points"),
-        (Family.IPV6, "an IPv6 list"),
-    ]
-    if frames:
-        gates.append((None, "an ethernet list"))
-    for family, text in gates:
-        sheet.line([(x - 8, y - 4), (x + 14, y - 4)], theme.quiet, 1.3)
-        draw_gate(
-            sheet, Gate("", family, point, Direction.INBOUND, Spot(x, y - 4), (1, 0)), 0, theme.ink
-        )
-        sheet.text(text, x + 20, y, SMALL, theme.quiet)
-        x += 46 + text_width(text, SMALL)
-    for what, text in (
-        ("quay", "a subnet"),
-        ("outside", "an outside"),
-        ("router", "a router"),
-        ("switch", "a switch"),
-    ):
-        if what in ("quay", "outside"):
-            sheet.box(
-                x - 8,
-                y - 7,
-                26,
-                7,
-                theme.quay if what == "quay" else theme.paper,
-                theme.quay,
-                hatch="" if what == "quay" else "////",
-            )
+    for sign, text in _signs(picture):
+        if sign in _LISTS:
+            sheet.line([(x - 8, y - 4), (x + 14, y - 4)], theme.quiet, 1.3)
+            gate = Gate("", _LISTS[sign], point, Direction.INBOUND, Spot(x, y - 4), (1, 0))
+            draw_gate(sheet, gate, 0, theme.ink)
+        elif sign in ("subnet", "outside"):
+            fill, hatch = (theme.quay, "") if sign == "subnet" else (theme.paper, "////")
+            sheet.box(x - 8, y - 7, 26, 7, fill, theme.quay, hatch=hatch)
         else:
-            sheet.box(x - 8, y - 11, 26, 14, theme.block, theme.ink, 0 if what == "switch" else 5)
-            if what == "switch":
+            sheet.box(x - 8, y - 11, 26, 14, theme.block, theme.ink, 5 if sign == "router" else 0)
+            if sign == "switch":
                 sheet.line([(x - 8, y - 8.5), (x + 18, y - 8.5)], theme.ink, 1, above=3)
         sheet.text(text, x + 24, y, SMALL, theme.quiet)
-        x += 50 + text_width(text, SMALL)
+        x += _SIGN + text_width(text, SMALL)
 
 
 # ---- A traced conversation
