@@ -347,3 +347,20 @@ def test_names_stand_as_one_in_the_report_only_where_all_that_they_do_is_alike(
     assert cells["n3", "n7"] == (("-", "IPv4: denied"),)
     assert cells["n0 +19", "n0 +19"] == (("+", "IPv4: permitted"),)
     assert cells["n3", "n3"] == ()
+
+
+def test_a_grid_of_many_names_is_drawn_with_those_that_fare_alike_as_one(
+    run: Run, tmp_path: Path
+) -> None:
+    hosts = "".join(f"host h{number} 10.0.0.{number} on a\n" for number in range(10, 60))
+    (tmp_path / "net.gate").write_text(
+        "subnet a 10.0.0.0/24\nsubnet b 10.0.1.0/24\nhost k 10.0.1.5 on b\nrouter r stateful\n"
+        "    interface a 10.0.0.1/24 on a\n    interface b 10.0.1.1/24 on b\n"
+        "list l extended ipv4\n    deny ip h30 to any\n    otherwise permit\n"
+        f"place l inbound on r.a\n{hosts}"
+    )
+    assert run("draw", "grid", "tcp/80").returncode == 0
+    told = texts(tmp_path / "grid.svg")
+    assert {"h10 +48", "h30", "k"} <= told
+    assert any(each.startswith("h10 +48: h10, h11, h12") for each in told)
+    assert "left half IPv4, right half IPv6" not in told

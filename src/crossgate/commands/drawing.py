@@ -5,7 +5,7 @@ tally.
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING, Annotated, NamedTuple
 
 import typer
 
@@ -195,8 +195,16 @@ def grid(
         LeftOut(tuple(hostless)).sentence,
         *(() if other is None else only_in(plan, other, [*rows, *columns])),
     ]
+    folded = _folded(rows, columns, squares)
+    notes += folded.told
     sheet = grid_sheet(
-        title, rows, columns, squares, _theme(dark), _size(size), [each for each in notes if each]
+        title,
+        folded.rows,
+        folded.columns,
+        folded.squares,
+        _theme(dark),
+        _size(size),
+        [each for each in notes if each],
     )
     save(plan, sheet, out or Path("grid.svg"))
     tell_missed(missed)
@@ -479,6 +487,48 @@ def legs_told(trace: Trace) -> list[str]:
             end = leg.path.reason or "does not arrive"
         told.append(f"{number}  {leg.leg} from {one} to {other} {end}")
     return told
+
+
+class _Folded(NamedTuple):
+    """A grid of many names in which those that fare alike are one, and which these are."""
+
+    rows: list[str]
+    columns: list[str]
+    squares: dict[tuple[str, str], Square]
+    told: list[str]
+
+
+def _folded(rows: list[str], columns: list[str], squares: dict[tuple[str, str], Square]) -> _Folded:
+    from textwrap import wrap
+
+    from crossgate.core.answers.alike import example_of, names_alike
+
+    def told(one: str, other: str) -> object:
+        square = squares.get((one, other))
+        if square is None:
+            return None
+        return tuple(square.now.items()), square.was and tuple(square.was.items())
+
+    here, far = names_alike(rows, columns, told)
+    return _Folded(
+        [each.label for each in here],
+        [each.label for each in far],
+        {
+            (one.label, other.label): square
+            for one in here
+            for other in far
+            if (square := squares.get(example_of(one, other))) is not None
+        },
+        [
+            line
+            for each in dict.fromkeys((*here, *far))
+            if len(each.names) > 1
+            for line in wrap(f"{each.label}: {', '.join(each.names)}", _NAMES_WIDE)
+        ],
+    )
+
+
+_NAMES_WIDE = 110
 
 
 def squares_of(

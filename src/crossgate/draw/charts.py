@@ -86,12 +86,12 @@ def grid_sheet(
         below - 42,
         {verdict for each in squares.values() for verdict in each.now.values()},
     )
-    note = "left half IPv4, right half IPv6" + (
-        "; a frame marks what changed, with what was above"
-        if any(each.was is not None for each in squares.values())
-        else ""
-    )
-    for index, text in enumerate((note, *notes)):
+    told = []
+    if any(len(each.now) > 1 for each in squares.values()):
+        told.append("left half IPv4, right half IPv6")
+    if any(each.was is not None for each in squares.values()):
+        told.append("a frame marks what changed, with what was above")
+    for index, text in enumerate(("; ".join(told), *notes)):
         sheet.text(text, _MARGIN, below - 20 + LINE * index, SMALL, theme.quiet)
     return sheet
 

@@ -9,11 +9,12 @@ from __future__ import annotations
 
 import re
 from base64 import b64encode
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, fields
 from hashlib import sha256
 from typing import Any, NamedTuple
 
+from crossgate.core.answers.alike import Names, example_of, names_alike
 from crossgate.core.answers.verify import Verified
 from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.model.accesslist import AnyEntry, AnyList, DeciderKey, line_name
@@ -51,17 +52,6 @@ class ListPart(NamedTuple):
     notes: tuple[str, ...]
     lines: tuple[Line, ...]
     findings: tuple[Finding, ...]
-
-
-class Names(NamedTuple):
-    """Names that fare alike, which stand in a grid as one."""
-
-    names: tuple[str, ...]
-
-    @property
-    def label(self) -> str:
-        """What stands in the grid: the first, and how many more."""
-        return self.names[0] + f" +{len(self.names) - 1}" * (len(self.names) > 1)
 
 
 _Marks = tuple[tuple[str, str], ...]
@@ -183,10 +173,6 @@ def _told(entry: AnyEntry) -> str:
     return "; ".join(filter(None, [f"for {entry.owner}" if entry.owner else "", entry.comment]))
 
 
-_MANY = 20
-"""Of more names those that fare alike are one."""
-
-
 def grid_part(
     service: str,
     names: Sequence[str],
@@ -198,46 +184,12 @@ def grid_part(
         own = verdicts.get((one, other), {})
         return tuple((MARKS[verdict], f"{family}: {verdict}") for family, verdict in own.items())
 
-    alike = _alike(names, marks) if len(names) > _MANY else [Names((each,)) for each in names]
+    alike = names_alike(names, names, marks)[0]
     return GridPart(
         service,
         tuple(alike),
-        tuple(
-            (
-                one,
-                tuple(
-                    marks(one.names[0], other.names[one is other and len(other.names) > 1])
-                    for other in alike
-                ),
-            )
-            for one in alike
-        ),
+        tuple((one, tuple(marks(*example_of(one, other)) for other in alike)) for one in alike),
     )
-
-
-def _alike(names: Sequence[str], marks: Callable[[str, str], _Marks]) -> list[Names]:
-    """Return names with those that reach, and are reached by, all others alike, and each other."""
-    found: list[list[str]] = []
-    for name in names:
-        for several in found:
-            first = several[0]
-            others = (each for each in names if each not in (first, name))
-            both = marks(first, name) == marks(name, first)
-            inner = len(several) < 2 or marks(first, several[1]) == marks(first, name)
-            if (
-                both
-                and inner
-                and all(
-                    marks(first, each) == marks(name, each)
-                    and marks(each, first) == marks(each, name)
-                    for each in others
-                )
-            ):
-                several.append(name)
-                break
-        else:
-            found.append([name])
-    return [Names(tuple(each)) for each in found]
 
 
 def themed(svg: str, titles: Mapping[str, str]) -> str:

@@ -1,0 +1,86 @@
+"""Names of a grid that fare alike, which stand there as one."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from typing import NamedTuple
+
+MANY = 20
+"""Of more names those that fare alike are one."""
+Told = Callable[[str, str], object]
+"""From a sender and a receiver to what a grid shows of them; of a name and itself that is
+nothing.
+"""
+
+
+class Names(NamedTuple):
+    """Names that fare alike."""
+
+    names: tuple[str, ...]
+
+    @property
+    def label(self) -> str:
+        """What stands in the grid: the first, and how many more."""
+        return self.names[0] + f" +{len(self.names) - 1}" * (len(self.names) > 1)
+
+
+def names_alike(
+    senders: Sequence[str], receivers: Sequence[str], told: Told
+) -> tuple[list[Names], list[Names]]:
+    """Return the senders and the receivers of a grid, of each those that fare alike as one where
+    they are many.
+
+    Where both are the same names, a name is like another if it reaches, and is reached by, all
+    others as that does, and each of them the other.
+    """
+    if [*senders] == [*receivers]:
+        both = _among(senders, told) if len(senders) > MANY else _each(senders)
+        return both, both
+
+    def turned(receiver: str, sender: str) -> object:
+        return told(sender, receiver)
+
+    return _rows(senders, receivers, told), _rows(receivers, senders, turned)
+
+
+def example_of(one: Names, other: Names) -> tuple[str, str]:
+    """Return a sender and a receiver that stand for all of two groups: two of one group where it
+    has two.
+    """
+    return one.names[0], other.names[one == other and len(other.names) > 1]
+
+
+def _each(names: Sequence[str]) -> list[Names]:
+    return [Names((each,)) for each in names]
+
+
+def _rows(names: Sequence[str], others: Sequence[str], told: Told) -> list[Names]:
+    """Return names of which all read alike beside the same others."""
+    if len(names) <= MANY:
+        return _each(names)
+    found: dict[tuple[object, ...], list[str]] = {}
+    for name in names:
+        found.setdefault(tuple(told(name, each) for each in others), []).append(name)
+    return [Names(tuple(each)) for each in found.values()]
+
+
+def _among(names: Sequence[str], told: Told) -> list[Names]:
+    found: list[list[str]] = []
+    for name in names:
+        for several in found:
+            first = several[0]
+            others = (each for each in names if each not in (first, name))
+            inner = len(several) < 2 or told(first, several[1]) == told(first, name)
+            if (
+                inner
+                and told(first, name) == told(name, first)
+                and all(
+                    told(first, each) == told(name, each) and told(each, first) == told(each, name)
+                    for each in others
+                )
+            ):
+                several.append(name)
+                break
+        else:
+            found.append([name])
+    return [Names(tuple(each)) for each in found]
