@@ -34,7 +34,7 @@ HERE_6, THERE_6 = ipaddress.ip_address("2001:db8::1"), ipaddress.ip_address("200
 
 
 def pcap(path: Path, frames: Sequence[bytes], link: int = 1, cut: int = 0) -> Path:
-    octets = struct.pack("<IHHiIII", 0xA1B2C3D4, 2, 4, 0, 0, 65_535, link)
+    octets = bytearray(struct.pack("<IHHiIII", 0xA1B2C3D4, 2, 4, 0, 0, 65_535, link))
     for number, frame in enumerate(frames):
         octets += (
             struct.pack("<IIII", 1_700_000_000 + number, 250_000, len(frame), len(frame)) + frame
