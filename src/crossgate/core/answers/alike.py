@@ -65,22 +65,33 @@ def _rows(names: Sequence[str], others: Sequence[str], told: Told) -> list[Names
 
 
 def _among(names: Sequence[str], told: Told) -> list[Names]:
-    found: list[list[str]] = []
-    for name in names:
+    numbers: dict[object, int] = {}
+    rows = [
+        [numbers.setdefault(told(one, other), len(numbers)) for other in names] for one in names
+    ]
+    columns = [list(each) for each in zip(*rows, strict=True)]
+    found: list[list[int]] = []
+    for name in range(len(names)):
         for several in found:
             first = several[0]
-            others = (each for each in names if each not in (first, name))
-            inner = len(several) < 2 or told(first, several[1]) == told(first, name)
+            inner = len(several) < 2 or rows[first][several[1]] == rows[first][name]
             if (
                 inner
-                and told(first, name) == told(name, first)
-                and all(
-                    told(first, each) == told(name, each) and told(each, first) == told(each, name)
-                    for each in others
-                )
+                and rows[first][name] == rows[name][first]
+                and _same_but(rows[first], rows[name], first, name)
+                and _same_but(columns[first], columns[name], first, name)
             ):
                 several.append(name)
                 break
         else:
             found.append([name])
-    return [Names(tuple(each)) for each in found]
+    return [Names(tuple(names[each] for each in several)) for several in found]
+
+
+def _same_but(here: list[int], there: list[int], one: int, other: int) -> bool:
+    """Whether two rows are the same but for two places, the second behind the first."""
+    return (
+        here[:one] == there[:one]
+        and here[one + 1 : other] == there[one + 1 : other]
+        and here[other + 1 :] == there[other + 1 :]
+    )
