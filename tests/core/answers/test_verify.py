@@ -210,3 +210,16 @@ def test_an_impact_tells_what_a_change_turns(plan_of: Read) -> None:
     assert [finding.name for finding in found.findings] == ["no-effect"]
     same = impact_of(Session(old), Session(plan_of(NET + claims)), datetime(2026, 12, 1, 12))
     assert same == ([], [], [], [], [], [])
+
+
+def test_two_lines_that_say_the_same_are_each_told_with_its_own_place(plan_of: Read) -> None:
+    claim = "expect permit tcp/23 kiosk to server\n"
+    plan = plan_of(NET + claim + claim)
+    session = Session(plan)
+    first, second = Verifier(session), Verifier(session)
+    told = [first.verify(each) for each in plan.expectations]
+    assert all(each.expectation is own for each, own in zip(told, plan.expectations, strict=True))
+    assert [each.held for each in told] == [False, False]
+    # What one has found of a session another need not look for again, and counts all the same.
+    assert second.verify(plan.expectations[1]).broken is told[0].broken
+    assert {key: 2 * count for key, count in second.reached.items()} == dict(first.reached)

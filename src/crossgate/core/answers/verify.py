@@ -120,7 +120,7 @@ class Verifier:
         verified: Verified
         verified, reached = self.session.kept[key]
         self.reached += reached
-        return verified
+        return verified._replace(expectation=expectation)  # another line may say the same
 
     def _told(self, expectation: Promise) -> Verified:
         try:
