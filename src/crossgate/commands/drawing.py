@@ -340,6 +340,7 @@ def tally(
     dark: DarkOption = False,
 ) -> None:
     """Draw how often each line has decided in runs with --tally, or when."""
+    from crossgate.core.model.accesslist import line_name
     from crossgate.draw.charts import bars_sheet, tally_bars
     from crossgate.formats.tally import Tally
 
@@ -354,7 +355,14 @@ def tally(
     for each in named:
         hits = store.hits(each)
         if lists or any(hits.values()):
-            bars += [bar._replace(name=f"{each.name} {bar.name}") for bar in tally_bars(each, hits)]
+            bars += [
+                bar._replace(name=line_name(each.name, number))
+                for number, bar in zip(
+                    (*(entry.number for entry in each.entries), None),
+                    tally_bars(each, hits),
+                    strict=True,
+                )
+            ]
     if not bars:
         raise PlanError(
             f"no line of {plan.files[0]} has decided yet; trace, verify and replay count with "
