@@ -23,6 +23,7 @@ from typing import NamedTuple
 import numpy as np
 
 from crossgate.core.model import iana
+from crossgate.core.model.accesslist import MOST_NUMBER
 from crossgate.core.model.address import (
     Address,
     Family,
@@ -46,6 +47,10 @@ from crossgate.core.sets.patterns import joined
 from crossgate.core.traffic.seen import SECOND, Seen
 
 MINUTE = 60 * SECOND
+_LOTS, _MOST_AT_ONCE = 16, 1 << 32
+"""In so many lots at most the packets of a record are spread over its time, and of more packets than
+these nobody says in a record what is true.
+"""
 _RST = iana.FLAGS["RST"]
 _MOST_NAMED = 1 << 16
 """A name that has more addresses is only used where an entry is given room."""
@@ -141,6 +146,7 @@ class Distiller:
         self.plan, self.family = plan, family
         self._counts: dict[Kind, int] = {}
         self._times: dict[Kind, list[Indices]] = {}
+        """By kind, times and how much came then, with the shape (2, times)."""
         self._client_ports = plan.client_ports
         self.unanswered = 0
         """How many conversations were left out, since nobody answered."""
@@ -202,7 +208,7 @@ class Distiller:
     def add_times(self, seen: Seen, flows: bool) -> None:
         """Take when what an `at most` counts was sent: TCP segments with SYN and without ACK, and
         every packet of all else. `seen` are packets, or records of `flows`, as `opened` returns
-        them; of a record the packets are taken to be spread evenly over its time.
+        them; of a record the packets are taken to be spread evenly over its time, in a few lots.
         """
         packets = seen.packets
         tcp = (packets.protocol == TCP) & ~packets.fragment
@@ -212,14 +218,17 @@ class Distiller:
         if not len(rows):
             return
         kinds, of_row = self._kinds_in(packets.take(rows))
-        counts, first, last = counts[rows], seen.first[rows], seen.last[rows]
-        row = np.repeat(np.arange(len(rows)), counts)
-        nth = np.arange(len(row)) - np.repeat(np.cumsum(counts) - counts, counts)
-        steps = np.maximum(counts - 1, 1)[row]
-        times = first[row] + (last - first)[row] * nth // steps
+        counts, first = np.minimum(counts[rows], _MOST_AT_ONCE), seen.first[rows]
+        lots = np.minimum(counts, _LOTS)
+        row = np.repeat(np.arange(len(rows)), lots)
+        nth = np.arange(len(row)) - np.repeat(np.cumsum(lots) - lots, lots)
+        steps = np.maximum(lots - 1, 1)
+        times = first[row] + ((seen.last[rows] - first) // steps)[row] * nth
+        sizes = counts[row] // lots[row] + (nth < counts[row] % lots[row])
         order = np.argsort(of_row[row], kind="stable")
         ends = np.cumsum(np.bincount(of_row[row], minlength=len(kinds)))[:-1]
-        for kind, own in zip(kinds, np.split(times[order], ends), strict=True):
+        parts = np.split(np.stack((times, sizes))[:, order], ends, axis=1)
+        for kind, own in zip(kinds, parts, strict=True):
             self._times.setdefault(kind, []).append(own)
 
     @property
@@ -282,16 +291,18 @@ class Distiller:
         ]
         if not times:
             return None
-        every = np.sort(np.concatenate(times))
+        every, sizes = np.concatenate(times, axis=1)
+        order = np.argsort(every, kind="stable")
+        every, sums = every[order], np.concatenate(([0], np.cumsum(sizes[order])))
         reached = np.searchsorted(every, every + MINUTE, side="left")
-        return int((reached - np.arange(len(every))).max())
+        return int((sums[reached] - sums[:-1]).max())
 
     @staticmethod
     def _limited(distilled: Distilled, busiest: int | None, headroom: float) -> Distilled:
         """Return an entry with the limit that its busiest minute needs."""
         if busiest is None:
             return distilled
-        most = rounded_up(busiest * (1 + headroom))
+        most = min(rounded_up(busiest * (1 + headroom)), MOST_NUMBER)
         return distilled._replace(text=f"{distilled.text} at most {most} a minute", busiest=busiest)
 
     def _wanted(
