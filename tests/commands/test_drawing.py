@@ -364,3 +364,14 @@ def test_a_grid_of_many_names_is_drawn_with_those_that_fare_alike_as_one(
     assert {"h10 +48", "h30", "k"} <= told
     assert any(each.startswith("h10 +48: h10, h11, h12") for each in told)
     assert "left half IPv4, right half IPv6" not in told
+
+
+def test_a_size_at_which_nobody_can_read_says_from_which_on_one_can(run: Run, demo: Path) -> None:
+    small = run("draw", "network", "--size", "400x300", "--out", "small.png")
+    assert small.returncode == 0
+    found = re.search(r"they can be read from --size (\d+x\d+) on", small.stderr)
+    assert found is not None
+    assert "pixels high" in small.stderr
+    assert run("draw", "network", "--size", "400x300", "--out", "small.svg").stderr == ""
+    enough = run("draw", "network", "--size", found[1], "--out", "enough.png")
+    assert (enough.returncode, enough.stderr) == (0, "")

@@ -4,6 +4,7 @@ tally.
 
 from __future__ import annotations
 
+from math import ceil
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, NamedTuple
 
@@ -632,8 +633,15 @@ def save(plan: Plan, sheet: Sheet, out: Path) -> None:
 def _put(plan: Plan, sheet: Sheet, out: Path) -> None:
     """Write a picture; letters that its font has not are told. Raises `PlanError`."""
     from crossgate.draw.canvas import kind_of_file
-    from crossgate.draw.style import FONT
+    from crossgate.draw.style import FONT, LEGIBLE, SMALL
     from crossgate.show.console import warn
+
+    if kind_of_file(out) == "png" and sheet.scale * SMALL < LEGIBLE:  # others can be enlarged
+        least = [ceil(each * LEGIBLE / SMALL) for each in (sheet.width, sheet.height)]
+        warn(
+            f"at this size its small letters are {sheet.scale * SMALL:.1f} pixels high; they can be "
+            f"read from --size {least[0]}x{least[1]} on"
+        )
 
     write_file(out, sheet.bytes(kind_of_file(out)), plan.sources)
     if sheet.unknown:
