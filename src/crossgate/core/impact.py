@@ -11,6 +11,7 @@ from collections import Counter
 from collections.abc import Mapping
 from datetime import datetime
 from functools import cache, partial
+from operator import is_
 from typing import NamedTuple
 
 from crossgate.core.answers.change import Change
@@ -274,10 +275,12 @@ def _changed(old: AccessList | None, new: AccessList | None) -> list[EntryRegion
     """Return the regions of entries that just one of two lists has, or has elsewhere; of all when
     the rest is treated otherwise.
     """
-    if old is None or new is None:
+    if old is None or new is None or old is new:
         return []
     if old.otherwise.action is not new.otherwise.action:
         return [EntryRegion(entry, each.family) for each in (old, new) for entry in each.entries]
+    if len(old.entries) == len(new.entries) and all(map(is_, old.entries, new.entries)):
+        return []  # entries whose lines were not read again are the very same
     before, after = ([entry for entry in each.entries if not entry.off] for each in (old, new))
     alone = unshared(before, after, lambda entry: (*entry.meaning, entry.window, entry.log))
     return [EntryRegion(entry, new.family) for entry in alone]

@@ -83,6 +83,17 @@ def test_only_a_list_where_it_is_plugged_in_keeps_a_neighbour_from_it(
     assert len(findings) == (who is not None)
 
 
+def test_lists_that_read_alike_are_told_apart_by_where_they_stand(plan_of: Read) -> None:
+    fence = FENCE.format("one")
+    other = fence.replace("list l", "list k").replace(
+        "place l inbound on r.hall", "place k inbound on s.1"
+    )
+    for text in (fence + other, other + fence):
+        assert [(each.access_list, each.entry) for each in found(plan_of(HALL + text))] == [
+            ("l", 10)
+        ]
+
+
 def test_in_ipv6_too(plan_of: Read) -> None:
     fence = FENCE.replace("ipv4", "ipv6").format("one")
     (only,) = found(plan_of(HALL + fence))

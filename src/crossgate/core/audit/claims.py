@@ -137,7 +137,7 @@ class Claims:
             return None
         ways = self.case.network.there_and_back(there, there, unanswered=True)
         for opened in self.case.states_of(asked, lambda: [claimed]):
-            key = (opened, there.number, entry, flow.source.segment)
+            key = (opened, there.number, access_list.name, entry.number, flow.source.segment)
             if entry.in_force(opened) and not self._nowhere.get(key):
                 asking, sent = self.case.asking(opened), flow._replace(ways=ways, others=())
                 if key not in self._nowhere:

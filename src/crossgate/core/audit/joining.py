@@ -9,7 +9,7 @@ from crossgate.core.audit.context import Case
 from crossgate.core.audit.registry import finds
 from crossgate.core.model.errors import Place
 from crossgate.core.model.finding import Fault, Finding
-from crossgate.core.model.network import Device, Segment
+from crossgate.core.model.network import Device, Interface, Segment
 from crossgate.core.model.plan import Plan
 from crossgate.core.sets.meaning import PRIVATE_BLOCKS, without
 from crossgate.core.sets.patterns import less
@@ -114,13 +114,12 @@ def no_gateway(case: Case) -> Iterator[Finding]:
     interface.
     """
     plan = case.plan
+    on: dict[str, list[Interface]] = {}
+    for device in plan.devices.values():
+        for each in device.interfaces.values():
+            on.setdefault(each.on, []).append(each)
     for segment in plan.segments.values():
-        interfaces = [
-            each
-            for device in plan.devices.values()
-            for each in device.interfaces.values()
-            if each.on == segment.name
-        ]
+        interfaces = on.get(segment.name, [])
         if segment.outside or not interfaces:
             continue
         own = [each.address for interface in interfaces for each in interface.addresses]

@@ -261,9 +261,10 @@ def spoofable(case: Case) -> Iterator[Finding]:
     can tell it from what these devices hand on.
     """
     links = _links(case.plan)
+    claims_of = {family: Claims(case, family) for family in Family}
     for access_list, entries in case.traffic():
         every = everything(access_list.family)
-        claims = Claims(case, access_list.family)
+        claims = claims_of[access_list.family]
         senders, classes = (
             case.senders(access_list) if entries else {},
             case.session.address_classes(access_list.family),
