@@ -58,6 +58,18 @@ def page(run: Run, demo: Path, browser: Any) -> Any:
     return browser
 
 
+def seen_at(page: Any, width: int, colours: str) -> None:
+    """Show the page so wide, to somebody who prefers these colours."""
+    page.execute_cdp_cmd(
+        "Emulation.setDeviceMetricsOverride",
+        {"width": width, "height": 800, "deviceScaleFactor": 1, "mobile": False},
+    )
+    page.execute_cdp_cmd(
+        "Emulation.setEmulatedMedia",
+        {"features": [{"name": "prefers-color-scheme", "value": colours}]},
+    )
+
+
 def shown(page: Any) -> int:
     count = page.execute_script(
         "return [...document.querySelectorAll('.row')].filter(each => !each.hidden).length"
@@ -101,14 +113,7 @@ def test_a_gate_can_be_reached_by_keyboard_and_tells_its_list(page: Any) -> None
 @pytest.mark.parametrize("width", [1280, 400])
 @pytest.mark.parametrize("colours", ["light", "dark"])
 def test_nothing_is_cut_and_colours_follow_the_reader(page: Any, width: int, colours: str) -> None:
-    page.execute_cdp_cmd(
-        "Emulation.setDeviceMetricsOverride",
-        {"width": width, "height": 800, "deviceScaleFactor": 1, "mobile": False},
-    )
-    page.execute_cdp_cmd(
-        "Emulation.setEmulatedMedia",
-        {"features": [{"name": "prefers-color-scheme", "value": colours}]},
-    )
+    seen_at(page, width, colours)
     assert page.execute_script(_BEYOND) == []
     assert page.execute_script(
         "return document.documentElement.scrollWidth <= document.documentElement.clientWidth"
@@ -126,14 +131,7 @@ def test_nothing_is_cut_and_colours_follow_the_reader(page: Any, width: int, col
 @pytest.mark.parametrize("width", [1280, 390])
 @pytest.mark.parametrize("colours", ["light", "dark"])
 def test_nothing_serious_stands_in_the_way_of_anybody(page: Any, width: int, colours: str) -> None:
-    page.execute_cdp_cmd(
-        "Emulation.setDeviceMetricsOverride",
-        {"width": width, "height": 800, "deviceScaleFactor": 1, "mobile": False},
-    )
-    page.execute_cdp_cmd(
-        "Emulation.setEmulatedMedia",
-        {"features": [{"name": "prefers-color-scheme", "value": colours}]},
-    )
+    seen_at(page, width, colours)
     page.execute_script(files("axe_core_python").joinpath("axe.min.js").read_text())
     found = page.execute_async_script(
         "axe.run().then(each => arguments[0](each.violations), each => arguments[0](String(each)))"
