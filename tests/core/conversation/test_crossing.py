@@ -23,6 +23,7 @@ from crossgate.core.model.packet import Packet
 from crossgate.core.model.packets import packet_columns
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.endpoints import at_address
+from crossgate.core.network.ways import Network
 from crossgate.core.sets.frame import PacketSet
 from crossgate.core.sets.region import packet_region
 from crossgate.core.traffic.between import flows
@@ -288,3 +289,20 @@ def test_plans_differ_just_where_conversations_do(plan_of: Read, seed: int) -> N
                 assert [(each.was.verdict, each.now.verdict) for each in told] == expected, (
                     f"{service} {one} to {other}"
                 )
+
+
+def test_what_a_device_translates_to_its_own_address_twice_is_told(plan_of: Read) -> None:
+    plan = plan_of(
+        "subnet core 10.0.9.0/24\nsubnet dmz 10.0.1.0/28\noutside net\n"
+        "router r\n    interface core 10.0.9.1/24 on core\n    interface dmz 10.0.1.1/28 on dmz\n"
+        "router b stateful\n    interface core 10.0.9.2/24 on core\n"
+        "    interface wan 203.0.113.2/29 on net\n"
+        "    translate itself entering core to 10.0.1.9\n"
+        "    translate any leaving core as itself\n"
+    )
+    network = Network(plan)
+    start, end = (at_address(network, parse_address(each)) for each in ("192.0.2.7", "10.0.9.2"))
+    (wanted,) = conversations(plan.service("tcp/443", Family.IPV4), start, end)
+    trace = Tracer(network).trace(wanted)
+    assert trace.verdict is Tracer(network).endings(wanted)[0].verdict
+    assert trace.verdict is not Verdict.PERMITTED

@@ -77,6 +77,8 @@ def test_what_was_led_in_fares_alike_seen_from_inside(plan_of: Read, seed: int) 
             place = at_address(network, Address(family, seen.destination)).segment
             if len(every) > 1 or place is None:
                 continue  # nobody can tell which of them it was
+            if Address(family, seen.source) in network.plan.interface_of:
+                continue  # the device that has it may have sent it by itself
             entered = entrance(network.plan, f"subnet {place}")
             assert fared(network, [seen], entered) == fared(network, every), (seen, every)
 

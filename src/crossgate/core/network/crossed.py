@@ -550,7 +550,7 @@ class Trip:
             (path, graphs.begun_tokens(path), start, iter(hops), len(hops) > 1 or len(starts) > 1)
             for path, hops in reversed(starts)
         ]
-        while True:
+        while stack:
             path, tokens, state, left, forks = stack[-1]
             hop = next(left, None)
             if hop is None:
@@ -573,6 +573,10 @@ class Trip:
             if wanted is None or graphs.leads_on(device, step.state, wanted, len(met)):
                 following = network.hops(device, step.state.destination)
                 stack.append((after, met, step.state, iter(following), len(following) > 1))
+        # What a device translates to its own address twice on one way goes round in it, where ways
+        # and paths part; the first path is as good as any to be told.
+        assert wanted is not None, "every packet has a path"
+        return self._walk(origin, start, None)
 
 
 def at_end(path: Path, state: State) -> Path:
