@@ -21,7 +21,11 @@ class Entrance(NamedTuple):
     point: Point
 
     def passed(self, network: Network, start: Endpoint, destination: Address) -> bool:
-        """Whether what a machine sends to an address comes in there on one of its ways."""
+        """Whether what a machine sends to an address comes in there on one of its ways, or is sent
+        there by the device itself.
+        """
+        if start.device == self.point.owner and start.segment == self.sender.segment:
+            return True
         return any(
             each.point == self.point
             for each in network.graphs(destination.family).crossings(start, destination)
