@@ -21,9 +21,12 @@ EXTRA = "pip install 'crossgate[pictures]'"
 class Sheet:
     """A sheet to draw on; sizes of letters and positions are pixels."""
 
-    def __init__(self, width: float, height: float, theme: Theme, scale: float = 1) -> None:
-        """Make it so many pixels wide and high; with another scale all of it is drawn larger or
-        smaller. Raises `PlanError` without Matplotlib.
+    def __init__(
+        self, width: float, height: float, theme: Theme, size: tuple[int, int] | None = None
+    ) -> None:
+        """Make it so many pixels wide and high; with a size all of it is drawn larger or smaller,
+        as large as that lets it be, in the middle of a sheet that has the size. Raises `PlanError`
+        without Matplotlib.
         """
         try:
             import matplotlib
@@ -42,15 +45,20 @@ class Sheet:
                 "pdf.fonttype": 42,
             }
         )
-        self.width, self.height, self.theme, self.scale = width, height, theme, scale
+        self.width, self.height, self.theme = width, height, theme
+        self.scale = scale = 1.0 if size is None else min(size[0] / width, size[1] / height)
+        whole = (width, height) if size is None else (size[0] / scale, size[1] / scale)
+        beside, above = (whole[0] - width) / 2, (whole[1] - height) / 2
         self.unknown = ""
         """The letters that the font has not, once the sheet has become a file."""
         self.figure: Any = Figure(
-            figsize=(width * scale / _DPI, height * scale / _DPI), dpi=_DPI, facecolor=theme.paper
+            figsize=(whole[0] * scale / _DPI, whole[1] * scale / _DPI),
+            dpi=_DPI,
+            facecolor=theme.paper,
         )
         self.axes: Any = self.figure.add_axes((0, 0, 1, 1))
-        self.axes.set_xlim(0, width)
-        self.axes.set_ylim(height, 0)
+        self.axes.set_xlim(-beside, width + beside)
+        self.axes.set_ylim(height + above, -above)
         self.axes.axis("off")
 
     def points(self, pixels: float) -> float:
@@ -228,11 +236,6 @@ def kind_of_file(path: Path) -> str:
             f"{', '.join(ENDINGS[:-1])} or {ENDINGS[-1]}"
         )
     return path.suffix.lower()[1:]
-
-
-def sized(width: float, height: float, wanted: tuple[int, int] | None) -> float:
-    """Return the scale at which a sheet fits a size in pixels; 1 where none is wanted."""
-    return 1 if wanted is None else min(wanted[0] / width, wanted[1] / height)
 
 
 def size_given(text: str) -> tuple[int, int]:

@@ -11,7 +11,7 @@ from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.model.accesslist import AccessList, Action, AnyEntry, AnyList
 from crossgate.core.model.address import Family
 from crossgate.core.model.condition import State
-from crossgate.draw.canvas import Sheet, sized
+from crossgate.draw.canvas import Sheet
 from crossgate.draw.columns import LINE
 from crossgate.draw.style import MARKS, SMALL, TEXT, Theme, text_width
 
@@ -56,7 +56,7 @@ def grid_sheet(
     )
     width = max([width, *(text_width(each, SMALL) + 2 * _MARGIN for each in notes)])
     height = top + side * len(rows) + 78 + LINE * len(notes)
-    sheet = Sheet(width, height, theme, sized(width, height, size))
+    sheet = Sheet(width, height, theme, size)
     sheet.text(title, _MARGIN, 30, _TITLE, strong=True, gid="title")
     for number, name in enumerate(columns):
         x = left + side * number + side / 2
@@ -184,7 +184,7 @@ def bars_sheet(
     told = max((text_width(each.told, SMALL) for each in bars), default=0) + 12
     width = max(left + room + told + _MARGIN, text_width(title, _TITLE, strong=True) + 2 * _MARGIN)
     height = 74 + row * len(bars) + 50
-    sheet = Sheet(width, height, theme, sized(width, height, size))
+    sheet = Sheet(width, height, theme, size)
     sheet.text(title, _MARGIN, 30, _TITLE, strong=True, gid="title")
     sheet.text(below, _MARGIN, 50, SMALL, theme.quiet)
     positive = [each.amount for each in bars if each.amount > 0]

@@ -17,7 +17,7 @@ from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.model.address import Family
 from crossgate.core.model.network import Direction, Point, PointKind, stands_at
 from crossgate.core.model.plan import Plan
-from crossgate.draw.canvas import Sheet, sized
+from crossgate.draw.canvas import Sheet
 from crossgate.draw.columns import LINE
 from crossgate.draw.layout import laid_out
 from crossgate.draw.picture import Gate, Picture, Spot
@@ -65,7 +65,7 @@ def network_sheet(
         0,
     )
     height = picture.height + head + _FOOT
-    sheet = Sheet(width, height, theme, sized(width, height, size))
+    sheet = Sheet(width, height, theme, size)
     sheet.text(title, 24, 30, 17, strong=True, gid="title")
     if picture.folded:
         sheet.text(picture.folded, 24 + text_width(title, 19) + 20, 30, TEXT, theme.quiet)

@@ -7,7 +7,7 @@ from datetime import datetime, timedelta
 
 from crossgate.core.model.accesslist import Decider
 from crossgate.core.model.window import Period
-from crossgate.draw.canvas import Sheet, sized
+from crossgate.draw.canvas import Sheet
 from crossgate.draw.charts import Size
 from crossgate.draw.style import SMALL, TEXT, Theme, text_width
 
@@ -38,7 +38,7 @@ def times_sheet(
     told = [_told(own, by) for own in found.values()]
     width = left + _ROOM + 12 + max(text_width(each, SMALL) for each in told) + _MARGIN
     height = 84 + _ROW * len(found) + 64
-    sheet = Sheet(width, height, theme, sized(width, height, size))
+    sheet = Sheet(width, height, theme, size)
     sheet.text(f"When lines have decided, by {by}", _MARGIN, 30, _TITLE, strong=True, gid="title")
     below = f"packets; the highest bar of a row is the most of its line in one {by}"
     sheet.text(below, _MARGIN, 50, SMALL, theme.quiet)

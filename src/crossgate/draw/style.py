@@ -82,7 +82,7 @@ MARKS = {
 FONT = "DejaVu Sans"
 """Matplotlib brings it along; a reader of SVG that has it not takes its own, narrower one."""
 TEXT, SMALL = 11.0, 9.0
-LEGIBLE = 6.5
+LEGIBLE = 5.5
 """The least size at which letters are read, in pixels."""
 """Sizes of letters in pixels."""
 

@@ -10,7 +10,7 @@ from crossgate.core.answers.hours import Hours
 from crossgate.core.conversation.opening import service_label
 from crossgate.core.model.window import DAY_MINUTES, DAYS, WEEK_MINUTES, Window
 from crossgate.core.wording.sentences import decision
-from crossgate.draw.canvas import Sheet, sized
+from crossgate.draw.canvas import Sheet
 from crossgate.draw.charts import Size
 from crossgate.draw.style import MARKS, SMALL, TEXT, Theme, text_width
 
@@ -37,7 +37,7 @@ def week_sheet(
     width = left + 24 * _HOUR + 380
     heights = [_DAY_ROW * 7 + 62 if _weekly(each) else 110.0 for each in windows]
     height = 58 + sum(heights) + 26
-    sheet = Sheet(width, height, theme, sized(width, height, size))
+    sheet = Sheet(width, height, theme, size)
     sheet.text(title, _MARGIN, 30, _TITLE, strong=True, gid="title")
     y = 58.0
     for window, own in zip(windows, heights, strict=True):
@@ -69,7 +69,7 @@ def hours_sheet(found: Sequence[Hours], now: datetime, theme: Theme, size: Size 
     width = left + 24 * _HOUR + 380
     own_height = _DAY_ROW * 7 + 62
     height = 58 + own_height * len(found) + 44
-    sheet = Sheet(width, height, theme, sized(width, height, size))
+    sheet = Sheet(width, height, theme, size)
     monday = week_of(now)
     title = f"The week from {monday:%a %Y-%m-%d} on"
     sheet.text(title, _MARGIN, 30, _TITLE, strong=True, gid="title")
