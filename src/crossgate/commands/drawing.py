@@ -341,7 +341,6 @@ def tally(
     dark: DarkOption = False,
 ) -> None:
     """Draw how often each line has decided in runs with --tally, or when."""
-    from crossgate.core.model.accesslist import line_name
     from crossgate.draw.charts import bars_sheet, tally_bars
     from crossgate.formats.tally import Tally
 
@@ -356,14 +355,7 @@ def tally(
     for each in named:
         hits = store.hits(each)
         if lists or any(hits.values()):
-            bars += [
-                bar._replace(name=line_name(each.name, number))
-                for number, bar in zip(
-                    (*(entry.number for entry in each.entries), None),
-                    tally_bars(each, hits),
-                    strict=True,
-                )
-            ]
+            bars += tally_bars(each, hits)
     if not bars:
         raise PlanError(
             f"no line of {plan.files[0]} has decided yet; trace, verify and replay count with "
@@ -639,10 +631,9 @@ def _put(plan: Plan, sheet: Sheet, out: Path) -> None:
     if kind_of_file(out) == "png" and sheet.scale * SMALL < LEGIBLE:  # others can be enlarged
         least = [ceil(each * LEGIBLE / SMALL) for each in (sheet.width, sheet.height)]
         warn(
-            f"at this size its small letters are {sheet.scale * SMALL:.1f} pixels high; they can be "
-            f"read from --size {least[0]}x{least[1]} on"
+            f"at this size its small letters are {sheet.scale * SMALL:.1f} pixels high; they can "
+            f"be read from --size {least[0]}x{least[1]} on"
         )
-
     write_file(out, sheet.bytes(kind_of_file(out)), plan.sources)
     if sheet.unknown:
         warn(

@@ -8,7 +8,7 @@ from typing import Any, NamedTuple
 
 from crossgate.core.answers.shares import Share
 from crossgate.core.conversation.verdict import Verdict
-from crossgate.core.model.accesslist import AccessList, Action, AnyEntry, AnyList
+from crossgate.core.model.accesslist import AccessList, Action, AnyEntry, AnyList, Decider
 from crossgate.core.model.address import Family
 from crossgate.core.model.condition import State
 from crossgate.draw.canvas import Sheet
@@ -192,7 +192,6 @@ def bars_sheet(
     spread = max(log10(most) - log10(least), 1e-9)
     for index, (bar, text) in enumerate(zip(bars, texts, strict=True)):
         y = 70 + row * index
-        color = theme.permit if bar.permits else theme.deny
         sheet.text(bar.name, _MARGIN, y + 15, TEXT, strong=True)
         sheet.text(
             text, _MARGIN + names + 12, y + 15, TEXT, theme.quiet if bar.hollow else theme.ink
@@ -205,35 +204,38 @@ def bars_sheet(
             sheet.box(left, y + 5, 40, 12, theme.paper, theme.quiet, gid=f"hollow {bar.name}")
             length = 40
         elif length:
-            sheet.box(
-                left,
-                y + 5,
-                length,
-                12,
-                color,
-                theme.paper,
-                hatch="" if bar.permits else "////",
-                gid=f"bar {bar.name}",
-            )
-            sheet.box(left, y + 5, length, 12, "none", color, above=3)
+            draw_bar(sheet, (left, y + 5, length, 12), bar.permits, f"bar {bar.name}")
         sheet.text(bar.told, left + length + 8, y + 15, SMALL, theme.quiet)
-    y = height - 22
-    for x, color, hatch, what in (
-        (_MARGIN, theme.permit, "", "lets by"),
-        (_MARGIN + 92, theme.deny, "////", "stops"),
-        (_MARGIN + 176, theme.paper, "", "never reached"),
-    ):
-        sheet.box(x, y - 9, 20, 11, color, theme.paper, hatch=hatch)
-        sheet.box(x, y - 9, 20, 11, "none", theme.quiet if color == theme.paper else color, above=3)
-        sheet.text(what, x + 26, y, SMALL, theme.quiet)
+    bars_legend(sheet, _MARGIN, height - 22)
+    x, y = _MARGIN + 176, height - 22
+    sheet.box(x, y - 9, 20, 11, theme.paper, theme.quiet)
+    sheet.text("never reached", x + 26, y, SMALL, theme.quiet)
     return sheet
 
 
+def draw_bar(
+    sheet: Sheet, box: tuple[float, float, float, float], permits: bool, gid: str = ""
+) -> None:
+    """Draw a bar of what a line lets by, or stops; `box` is its left, top, width and height."""
+    theme = sheet.theme
+    color = theme.permit if permits else theme.deny
+    sheet.box(*box, color, theme.paper, hatch="" if permits else "////", gid=gid)
+    sheet.box(*box, "none", color, above=3)
+
+
+def bars_legend(sheet: Sheet, x: float, y: float) -> None:
+    """Draw what the two sorts of bars mean."""
+    for permits, what in ((True, "lets by"), (False, "stops")):
+        draw_bar(sheet, (x, y - 9, 20, 11), permits)
+        sheet.text(what, x + 26, y, SMALL, sheet.theme.quiet)
+        x += 92
+
+
 def tally_bars(access_list: AccessList, hits: Mapping[int | None, int]) -> list[Bar]:
-    """Return a list's lines with how often each has decided."""
+    """Return a list's lines, by their whole names, with how often each has decided."""
     return [
-        _bar(access_list, entry, hits.get(entry.number if entry else None, 0), False, "")
-        for entry in (*access_list.entries, None)
+        _bar(access_list, line.entry, hits.get(line.number, 0), False, "")._replace(name=line.name)
+        for line in (Decider(access_list, entry) for entry in (*access_list.entries, None))
     ]
 
 

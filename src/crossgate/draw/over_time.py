@@ -8,7 +8,7 @@ from datetime import datetime, timedelta
 from crossgate.core.model.accesslist import Decider
 from crossgate.core.model.window import Period
 from crossgate.draw.canvas import Sheet
-from crossgate.draw.charts import Size
+from crossgate.draw.charts import Size, bars_legend, draw_bar
 from crossgate.draw.style import SMALL, TEXT, Theme, text_width
 
 _MARGIN = 24.0
@@ -54,32 +54,19 @@ def times_sheet(
         sheet.line([(left, y), (left + _ROOM, y)], theme.quiet, 0.8)
         _bars(sheet, [own.get(each, 0) for each in every], (left, y), line, names[index])
         sheet.text(told[index], left + _ROOM + 12, y - 4, SMALL, theme.quiet)
-    _legend(sheet, height - 22)
+    bars_legend(sheet, _MARGIN, height - 22)
     return sheet
 
 
 def _bars(
     sheet: Sheet, values: Sequence[int], at: tuple[float, float], line: Decider, name: str
 ) -> None:
-    theme, (left, y), step, most = sheet.theme, at, _ROOM / len(values), max(values)
-    color = theme.permit if line.permits else theme.deny
+    (left, y), step, most = at, _ROOM / len(values), max(values)
     for number, value in enumerate(values):
         if value:
             high = max(_HIGH * value / most, 1.5)
-            x, wide = left + number * step, max(step - 1, 1.0)
-            hatch = "" if line.permits else "////"
-            gid = f"bar {name} {number}"
-            sheet.box(x, y - high, wide, high, color, theme.paper, hatch=hatch, gid=gid)
-            sheet.box(x, y - high, wide, high, "none", color, above=3)
-
-
-def _legend(sheet: Sheet, y: float) -> None:
-    theme = sheet.theme
-    legend = (_MARGIN, theme.permit, "", "lets by"), (_MARGIN + 92, theme.deny, "////", "stops")
-    for x, color, hatch, what in legend:
-        sheet.box(x, y - 9, 20, 11, color, theme.paper, hatch=hatch)
-        sheet.box(x, y - 9, 20, 11, "none", color, above=3)
-        sheet.text(what, x + 26, y, SMALL, theme.quiet)
+            box = left + number * step, y - high, max(step - 1, 1.0), high
+            draw_bar(sheet, box, line.permits, f"bar {name} {number}")
 
 
 def _text(line: Decider) -> str:
