@@ -15,7 +15,7 @@ from itertools import combinations
 from types import MappingProxyType
 from typing import Any, NamedTuple
 
-from crossgate.core.answers.cause.faults import Fault, Size, faults
+from crossgate.core.answers.cause.faults import Fault, Silence, Size, faults
 from crossgate.core.answers.cause.observed import Count, Observation, Observed
 from crossgate.core.answers.sheet.tests import Seen, Tried, seen_of
 from crossgate.core.conversation.opening import Conversation
@@ -79,22 +79,23 @@ class _World:
         if told not in self._known:
             seen, lines = self._followed(told)
             instead = self.fault.ends
-            self._known[told] = (seen if instead is None else instead(told, seen)), lines
+            self._known[told] = (seen if instead is None else instead.seen(told, seen)), lines
         return self._known[told]
 
     def _followed(self, told: Conversation) -> tuple[Seen, frozenset[DeciderKey]]:
         here = self._as_it_is(told)
         if here is None:
             return Seen.SILENCE, frozenset()
-        ending, silence = self._tracer.endings(here)[0], self.fault.silence
+        ending, instead = self._tracer.endings(here)[0], self.fault.ends
         stops = [] if ending.stop is None else [ending.stop]
         lines = frozenset(each.decider.key for each in (*ending.passed, *stops))
-        if silence is not None and ending.example is not None:
+        ends = told.source.name, told.destination.name
+        if isinstance(instead, Silence) and instead.name in ends and ending.example is not None:
             legs = ending.example.walk.script.legs
             lines &= {
                 decider.key
                 for number, crossing, decider in ending.lines
-                if silence.decides(here, legs[number], crossing.point)
+                if instead.decides(here, legs[number], crossing.point)
             }
         return seen_of(ending), lines
 
@@ -248,7 +249,7 @@ def _both(plan: Plan, usual: datetime, one: Fault, other: Fault) -> Fault | None
     text = f"{one.text}; and {other.text}"
     time = one.at if other.at == usual else other.at
     size, whole = max(one.size, other.size), replace(plan, **changes)
-    return Fault(text, size, whole, time, one.ends or other.ends, one.silence or other.silence)
+    return Fault(text, size, whole, time, one.ends or other.ends)
 
 
 def _merged(own: Any, one: Any, other: Any) -> Any:

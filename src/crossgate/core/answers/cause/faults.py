@@ -10,7 +10,7 @@ machine's gateway or address; and who does not listen.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import replace
 from datetime import datetime
 from enum import IntEnum
@@ -29,9 +29,6 @@ from crossgate.core.model.plan import Plan
 from crossgate.core.model.window import every_kind_of_moment, open_at
 from crossgate.core.network.ways import Network
 
-Ends = Callable[[Conversation, Seen], Seen]
-"""From a conversation, and what would be seen of it, to what is seen."""
-
 
 class Size(IntEnum):
     """How much has to be wrong for a fault; the smaller one is the likelier."""
@@ -39,6 +36,22 @@ class Size(IntEnum):
     SMALL = 1
     SOME = 2
     LARGE = 3
+
+
+class NotListening(NamedTuple):
+    """A machine at which nobody listens for a protocol's port: it refuses a connection; of UDP it
+    may say so, too.
+    """
+
+    name: str
+    protocol: int
+    port: int | None
+
+    def seen(self, told: Conversation, else_seen: Seen) -> Seen:
+        """Return what is seen of a conversation of which something would be seen else."""
+        first = told.first
+        there = (told.destination.name, first.protocol, first.destination_port) == self
+        return Seen.NOBODY_LISTENS if there and else_seen is Seen.ANSWERED else else_seen
 
 
 class Silence(NamedTuple):
@@ -49,8 +62,17 @@ class Silence(NamedTuple):
     name: str
     stays: bool
 
+    def seen(self, told: Conversation, else_seen: Seen) -> Seen:
+        """Return what is seen of a conversation of which something would be seen else."""
+        if self.stays and told.on_link:
+            return else_seen
+        silent = told.source.name == self.name or (
+            told.destination.name == self.name and else_seen is Seen.ANSWERED
+        )
+        return Seen.SILENCE if silent else else_seen
+
     def decides(self, told: Conversation, leg: Leg, point: Point) -> bool:
-        """Whether a list at a point is still asked about a leg of a conversation."""
+        """Whether a list at a point is asked about a leg of a conversation."""
         if self.stays and told.on_link:
             return True
         sender = told.destination if leg.returns else told.source
@@ -66,16 +88,14 @@ class Fault(NamedTuple):
     """Something that may be wrong: in words, how much it is, the plan that the network then follows,
     and the time at which windows are judged there.
 
-    `ends` says what is seen instead of something else, where the fault is at a machine and no plan
-    tells it, and `silence` which machine is silent then.
+    Where the fault is at a machine, and no plan tells it, it is `ends`.
     """
 
     text: str
     size: Size
     plan: Plan
     at: datetime
-    ends: Ends | None = None
-    silence: Silence | None = None
+    ends: NotListening | Silence | None = None
 
 
 def faults(
@@ -330,48 +350,14 @@ def _machines(plan: Plan, when: When, conversations: Sequence[Conversation]) -> 
     for (name, protocol, port), told in listening.items():
         if protocol in (TCP, UDP):
             text = f"nobody listens at {name} {service_label(told.first)}"
-            ends = _not_listening(name, protocol, port)
+            ends = NotListening(name, protocol, port)
             yield Fault(text, Size.SMALL, plan, when.at, ends)
     for name in hosts:
-        silent = Silence(name, stays=False)
-        yield Fault(f"{name} is down", Size.SMALL, plan, when.at, _is_down(name), silent)
+        yield Fault(f"{name} is down", Size.SMALL, plan, when.at, Silence(name, stays=False))
         text = f"{name} has a wrong gateway or mask: nothing of it leaves its subnet"
-        yield Fault(text, Size.SOME, plan, when.at, _stays(name), silent._replace(stays=True))
+        yield Fault(text, Size.SOME, plan, when.at, Silence(name, stays=True))
         yield from _gateways(plan, when, name)
     yield from _addresses(plan, when, hosts)
-
-
-def _not_listening(name: str, protocol: int, port: int | None) -> Ends:
-    """Return what is seen where nobody listens: the machine refuses a connection; of UDP it may say
-    so, too.
-    """
-
-    def seen(told: Conversation, else_seen: Seen) -> Seen:
-        first = told.first
-        same = (told.destination.name, first.protocol, first.destination_port)
-        there = same == (name, protocol, port) and else_seen is Seen.ANSWERED
-        return Seen.NOBODY_LISTENS if there else else_seen
-
-    return seen
-
-
-def _is_down(name: str) -> Ends:
-    def seen(told: Conversation, else_seen: Seen) -> Seen:
-        silent = told.source.name == name or (
-            told.destination.name == name and else_seen is Seen.ANSWERED
-        )
-        return Seen.SILENCE if silent else else_seen
-
-    return seen
-
-
-def _stays(name: str) -> Ends:
-    down = _is_down(name)
-
-    def seen(told: Conversation, else_seen: Seen) -> Seen:
-        return else_seen if told.on_link else down(told, else_seen)
-
-    return seen
 
 
 def _gateways(plan: Plan, when: When, name: str) -> Iterator[Fault]:
