@@ -215,7 +215,9 @@ def _wanted(
 
 
 def _tell(plan: Plan, found: Mendable) -> None:
-    """Tell in a line what was found, as it goes; what a terminal shows of how far it is gives way."""
+    """Tell in a line what was found, as it goes; the line of a terminal that shows how far it is
+    gives way.
+    """
     from crossgate.show.console import write
     from crossgate.show.mend import in_a_line
 

@@ -9,8 +9,8 @@ in one respect.
    where they say exactly the set.
 4. With room given, groups of the same services become one, and an end of several words the smallest
    name, prefix or range around it, as long as no more than so much of the entry was not seen.
-5. With headroom given, each entry but those for answers has the `at most` that the busiest minute of
-   what it is for needs, and so much more.
+5. With headroom given, each entry but those for answers has the `at most` that the busiest minute
+   of what it is for needs, and so much more.
 """
 
 from __future__ import annotations
@@ -46,10 +46,10 @@ from crossgate.core.model.service import (
 from crossgate.core.sets.patterns import joined
 from crossgate.core.traffic.seen import SECOND, Seen
 
-MINUTE = 60 * SECOND
+_MINUTE = 60 * SECOND
 _LOTS, _MOST_AT_ONCE = 16, 1 << 32
-"""In so many lots at most the packets of a record are spread over its time, and of more packets than
-these nobody says in a record what is true.
+"""In so many lots at most the packets of a record are spread over its time; a record that says that
+there were more packets than these is not believed.
 """
 _RST = iana.FLAGS["RST"]
 _MOST_NAMED = 1 << 16
@@ -253,8 +253,8 @@ class Distiller:
         headroom: float | None = None,
     ) -> list[Distilled]:
         """Return the entries, those that stand for most conversations first; `room` is the part of
-        each that may be unseen, and `headroom` the part by which limits are more than what was seen,
-        None for no limits.
+        each that may be unseen, and `headroom` the part by which limits are more than what was
+        seen, None for no limits.
 
         `there` and `back` tell as what the packets of each kind of conversation come by the list,
         and as what the answers do; without them all that openers send comes by as it was seen, and
@@ -294,7 +294,7 @@ class Distiller:
         every, sizes = np.concatenate(times, axis=1)
         order = np.argsort(every, kind="stable")
         every, sums = every[order], np.concatenate(([0], np.cumsum(sizes[order])))
-        reached = np.searchsorted(every, every + MINUTE, side="left")
+        reached = np.searchsorted(every, every + _MINUTE, side="left")
         return int((sums[reached] - sums[:-1]).max())
 
     @staticmethod

@@ -86,8 +86,8 @@ def neighbour_can_claim(case: Case) -> Iterator[Finding]:
         for entry in entries:
             if entry.action is Action.PERMIT and everything(family) not in entry.source.patterns:
                 beside = hosts[family].beside(entry.source.patterns)
-                what = f"who beside it can take a source of {line_name(access_list.name, entry.number)}"
-                with answered(what, case.missed):
+                line = line_name(access_list.name, entry.number)
+                with answered(f"who beside it can take a source of {line}", case.missed):
                     found = (
                         _told(case, access_list, entry, each, name, packet)
                         for each in beside
@@ -119,8 +119,9 @@ def _told(
 ) -> Finding:
     taken = Address(packet.family, packet.source)
     fault = Fault(
-        f"{name} on {beside.segment} can take {taken} ({case.plan.host_of[taken].name}) and get through "
-        f"to {Address(packet.family, packet.destination)}: no list where it is plugged in drops it",
+        f"{name} on {beside.segment} can take {taken} ({case.plan.host_of[taken].name}) and get "
+        f"through to {Address(packet.family, packet.destination)}: no list where it is plugged in "
+        "drops it",
         f"at the ports of {beside.segment}, let by only who is there, or accept it",
     )
     return Finding(
