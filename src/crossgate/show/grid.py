@@ -4,8 +4,9 @@ families differ.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 
+from crossgate.core.answers.alike import MANY, rows_alike
 from crossgate.core.answers.grid import Cell, Change, LeftOut
 from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.model.address import Family
@@ -28,8 +29,6 @@ _WORDS = {letter: str(verdict) for verdict, letter in _LETTERS.items()} | {
 """The words by whose colours the letters are painted."""
 _NONE = "·"
 _ITSELF = "-"
-_MANY = 20
-"""Of more names than these, equal rows are one."""
 _COLUMNS = 80
 """How wide the names across may stand beside each other where nothing says how wide the screen is.
 """
@@ -61,11 +60,13 @@ def lines(
         for source in sources
         for destination in destinations
     }
-    alike = (
-        {source: [] for source in sources}
-        if every or len(sources) <= _MANY
-        else _alike(sources, destinations, services, whole)
-    )
+    alike: dict[str, Sequence[str]] = {source: () for source in sources}
+    if not every and len(sources) > MANY:
+
+        def read(source: str, destination: str) -> object:
+            return [whole[service, source, destination] for service in services]
+
+        alike = {first: others for ((first, *others),) in rows_alike(sources, destinations, read)}
     for source, others in alike.items():
         labels[source] += f" +{len(others)}" * bool(others)
     side = max(len(labels[source]) for source in alike) + (4 if told else 0)
@@ -123,34 +124,6 @@ def lines(
                 own = [f"{numbers[each]} {each}" if told else each for each in (source, *others)]
                 yield from map(quiet, folded(", ".join(own), 2))
     yield from _left_out(left)
-
-
-def _alike(
-    sources: Sequence[str],
-    destinations: Sequence[str],
-    services: Sequence[str],
-    letters: Mapping[tuple[str, str, str], str],
-) -> dict[str, list[str]]:
-    """Return the first source of each sort whose rows read alike, with the others of it; of itself
-    a source says nothing, and so reads like any.
-    """
-    found: dict[str, list[str]] = {}
-    rows: dict[str, list[str]] = {}
-    for source in sources:
-        own = [letters[service, source, each] for service in services for each in destinations]
-        for first, known in rows.items():
-            if all(
-                one == other or _ITSELF in (one, other)
-                for one, other in zip(known, own, strict=True)
-            ):
-                found[first].append(source)
-                rows[first] = [
-                    other if one == _ITSELF else one for one, other in zip(known, own, strict=True)
-                ]
-                break
-        else:
-            found[source], rows[source] = [], own
-    return found
 
 
 def _left_out(left: LeftOut | None) -> Iterator[str]:

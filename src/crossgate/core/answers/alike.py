@@ -44,24 +44,41 @@ def names_alike(
 
 
 def example_of(one: Names, other: Names) -> tuple[str, str]:
-    """Return a sender and a receiver that stand for all of two groups: two of one group where it
-    has two.
+    """Return a sender and a receiver that stand for all of two groups, two different ones where
+    there are.
     """
-    return one.names[0], other.names[one == other and len(other.names) > 1]
+    pairs = ((here, there) for here in one.names for there in other.names if here != there)
+    return next(pairs, (one.names[0], other.names[0]))
+
+
+def rows_alike(senders: Sequence[str], receivers: Sequence[str], told: Told) -> list[Names]:
+    """Return senders of which all rows read alike as one; of itself a name says nothing, and so
+    reads like any.
+    """
+    found: list[tuple[list[str], list[object]]] = []
+    for sender in senders:
+        own = [_ANY if each == sender else told(sender, each) for each in receivers]
+        for names, known in found:
+            if all(one == two or _ANY in (one, two) for one, two in zip(known, own, strict=True)):
+                names.append(sender)
+                known[:] = [
+                    two if one is _ANY else one for one, two in zip(known, own, strict=True)
+                ]
+                break
+        else:
+            found.append(([sender], own))
+    return [Names(tuple(names)) for names, _ in found]
+
+
+_ANY = object()
 
 
 def _each(names: Sequence[str]) -> list[Names]:
     return [Names((each,)) for each in names]
 
 
-def _rows(names: Sequence[str], others: Sequence[str], told: Told) -> list[Names]:
-    """Return names of which all read alike beside the same others."""
-    if len(names) <= MANY:
-        return _each(names)
-    found: dict[tuple[object, ...], list[str]] = {}
-    for name in names:
-        found.setdefault(tuple(told(name, each) for each in others), []).append(name)
-    return [Names(tuple(each)) for each in found.values()]
+def _rows(senders: Sequence[str], receivers: Sequence[str], told: Told) -> list[Names]:
+    return rows_alike(senders, receivers, told) if len(senders) > MANY else _each(senders)
 
 
 def _among(names: Sequence[str], told: Told) -> list[Names]:
