@@ -60,7 +60,7 @@ def lines(
         for source in sources
         for destination in destinations
     }
-    alike: dict[str, Sequence[str]] = {source: () for source in sources}
+    alike: dict[str, Sequence[str]] = dict.fromkeys(sources, ())
     if not every and len(sources) > MANY:
 
         def read(source: str, destination: str) -> object:

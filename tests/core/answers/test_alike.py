@@ -63,3 +63,11 @@ def test_few_names_stand_each_for_itself() -> None:
     names = [f"n{number}" for number in range(MANY)]
     assert names_alike(names, names, lambda one, other: 1)[0] == [Names((each,)) for each in names]
     assert Names(("a", "b", "c")).label == "a +2"
+
+
+def test_a_name_among_both_says_nothing_of_itself() -> None:
+    senders = [f"n{number}" for number in range(MANY + 2)]
+    here, far = names_alike(senders, ["n0", "k"], lambda one, other: 0 if one == other else 1)
+    assert [each.label for each in here] == [f"n0 +{MANY + 1}"]
+    assert [each.label for each in far] == ["n0", "k"]
+    assert example_of(here[0], far[0]) == ("n1", "n0")
