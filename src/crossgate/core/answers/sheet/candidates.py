@@ -141,6 +141,7 @@ class Candidates:
         self._machines, self._state = machines, state
         self._regions = Regions(machines.plan.lists)
         self._members: dict[tuple[Family, str], list[Endpoint]] = {}
+        self._near: dict[str, tuple[list[Endpoint], list[Endpoint]]] = {}
         self._places: dict[str, frozenset[tuple[Point, Direction]]] = {}
 
     @cached_property
@@ -182,6 +183,8 @@ class Candidates:
             return []
         every = self._regions.of(access_list, self._state)
         above = [e for e in every.near(region_hull(region)) if e.entry.number < entry.number]
+        if any(region.is_within(e.region) for e in above):
+            return []
         pieces = split(region, [e.region for e in above])
         return list(islice((piece for piece, index in pieces if index is None), _MOST_MACHINES))
 
@@ -216,10 +219,8 @@ class Candidates:
     def of_rest(self, access_list: AccessList) -> Iterator[Candidate]:
         """Yield conversations that may meet the otherwise line of a list."""
         family = access_list.family
-        places = self._machines.plan.places_of(access_list)
-        near = self._as_ends(self._machines.near(places), family)
+        near, devices = self._at_hand(access_list)
         far = self._as_ends(self._machines.spread[:_MOST_SPREAD], family)
-        devices = self._devices(places, family)
         every: list[What] = [_ping(family), *((p, n, None) for p, n in self._usual)]
         away = _mixed(near or far, [*devices, *far])
         toward = _mixed(far, near)
@@ -250,12 +251,20 @@ class Candidates:
 
     def _ends(self, access_list: AccessList, entry: Entry) -> tuple[list[Endpoint], list[Endpoint]]:
         """Return machines at either end of an entry, those near the list's place first."""
-        places = self._machines.plan.places_of(access_list)
-        near = self._as_ends(self._machines.near(places), access_list.family)
+        near, devices = self._at_hand(access_list)
         sources = self._in(entry.source, access_list.family, near)
-        devices = self._devices(places, access_list.family)
         destinations = self._in(entry.destination, access_list.family, [*devices, *near])
         return sources, destinations
+
+    def _at_hand(self, access_list: AccessList) -> tuple[list[Endpoint], list[Endpoint]]:
+        """Return the machines near where a list stands, and the addresses of the devices for which
+        it stands.
+        """
+        if access_list.name not in self._near:
+            places, family = self._machines.plan.places_of(access_list), access_list.family
+            near = self._as_ends(self._machines.near(places), family)
+            self._near[access_list.name] = near, self._devices(places, family)
+        return self._near[access_list.name]
 
     def _devices(self, places: Iterable[tuple[Point, Direction]], family: Family) -> list[Endpoint]:
         """Return the addresses of the devices that lists for themselves stand at."""
