@@ -44,9 +44,9 @@ class Device:
         if b">bad<" in document:
             raise PlanError("that is bad")
 
-    def edit(self, value: str, session: int = 1) -> None:
+    def edit(self, value: str, session: int = 1, test: str = "set") -> None:
         config = parsed(f'<config xmlns="{NC}"><x xmlns="u">{value}</x></config>'.encode(), "x")
-        self.store.edit(config, "merge", session)
+        self.store.edit(config, "merge", session, test)
 
     @property
     def runs(self) -> str:
@@ -151,3 +151,15 @@ def test_what_cannot_run_is_not_committed() -> None:
     fails("invalid-value", device.store.validate)
     fails("invalid-value", lambda: device.store.commit(1))
     assert device.runs == "0"
+
+
+def test_what_cannot_run_is_not_taken_into_the_candidate_where_it_is_tested() -> None:
+    device = Device()
+    fails("invalid-value", lambda: device.edit("bad", test="test-then-set"))
+    fails("invalid-value", lambda: device.edit("bad", test="test-only"))
+    device.edit("1", test="test-only")
+    device.store.commit(1)
+    assert device.runs == "0"
+    device.edit("1", test="test-then-set")
+    device.store.commit(1)
+    assert device.runs == "1"

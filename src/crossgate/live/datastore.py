@@ -80,8 +80,10 @@ class Datastore:
             if holder not in (None, session):
                 raise Fault("in-use", f"session {holder} has locked {name}")
 
-    def edit(self, config: Element, default: str, session: int) -> None:
-        """Edit the candidate, all or nothing. Raises `Fault`."""
+    def edit(self, config: Element, default: str, session: int, test: str = "set") -> None:
+        """Edit the candidate, all or nothing; it can run then where that is to be tested too, and
+        stays as it is for `test-only` (RFC 6241 section 7.2). Raises `Fault`.
+        """
         self._see_unlocked(session)
         if default not in ("merge", "replace", "none"):
             raise Fault("invalid-value", f"{default} is no default operation")
@@ -92,7 +94,10 @@ class Datastore:
             new = copy.deepcopy(self.candidate)
         for each in config:
             merge(new, each, default)
-        self.candidate = new
+        if test != "set":
+            self.validate(new)
+        if test != "test-only":
+            self.candidate = new
 
     @staticmethod
     def empty() -> Element:

@@ -126,8 +126,11 @@ def push_step(
                 "(RFC 6241)"
             )
         with device.locked("candidate"):
-            device.edit_config(target="candidate", config=_replacing(step.new))
-            device.validate("candidate")
+            # Validated as it is edited, not afterwards: one server forgets a candidate that it has
+            # validated.
+            device.edit_config(
+                target="candidate", config=_replacing(step.new), test_option="test-then-set"
+            )
             noted(Stage.COMMITTING)
             device.commit(confirmed=True, timeout=str(confirm_within), persist=step.token)
     # Who can reach it no more cannot confirm either, so that it goes back.

@@ -84,9 +84,10 @@ class StandIn:
                 if config is None:
                     raise Fault("missing-element", "edit-config needs a config")
                 default = operation.findtext(nc("default-operation")) or "merge"
-                self.store.edit(config, default.strip(), session)
-                if (operation.findtext(nc("test-option")) or "").strip() == "test-then-set":
-                    self.store.validate()
+                test = (operation.findtext(nc("test-option")) or "test-then-set").strip()
+                if test not in ("test-then-set", "set", "test-only"):
+                    raise Fault("invalid-value", f"{test} is no test option")
+                self.store.edit(config, default.strip(), session, test)
             case "lock" | "unlock":
                 target = self._target(operation)
                 (self.store.lock if asked == "lock" else self.store.unlock)(target, session)
