@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 import signal
 import subprocess
 import sys
@@ -12,17 +13,26 @@ from datetime import datetime
 from pathlib import Path
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from crossgate import library
 from crossgate.core.answers.verify import Verifier
+from crossgate.core.model.accesslist import Action
+from crossgate.core.model.address import Family
+from crossgate.core.model.network import Direction
+from crossgate.core.model.packet import Packet
 from crossgate.core.traffic.session import Session
 from crossgate.language.importing import Coming
 from crossgate.language.reader import Reading, read
 from crossgate.live.devices import Running, running
 from crossgate.live.drift import coming_from
-from crossgate.live.order import as_it_runs, between, order
+from crossgate.live.halves import first_half
+from crossgate.live.order import Move, Runs, as_it_runs, between, order
 from crossgate.live.played import reached_as_played
+from crossgate.live.proposal import proposed, with_lists
 from crossgate.live.pushing import Journal, Stage, Step, lists_of
+from tests import small
 from tests.conftest import Run
 from tests.live.conftest import Play
 
@@ -92,12 +102,14 @@ def test_the_order_is_one_in_which_nothing_breaks(
     runs, will = run_by(reading, before, tmp_path), run_by(reading, after, tmp_path)
     plans = [as_it_runs(reading, each, NOW) for each in (runs, will)]
     found = order(plans[0], plans[1], ("a", "b"))
-    assert (found.devices, found.claims, found.broken) == (("b", "a"), 2, ())
+    assert (found.moves, found.claims, found.broken) == ((Move("b"), Move("a")), 2, ())
     # The other way round telnet would get through in between, and it is proved that it does not.
     for done, held in (((), True), (("a",), False), (("b",), True), (("a", "b"), True)):
-        network = between(plans[0], plans[1], frozenset(done))
+        network = between(
+            {Runs.BEFORE: plans[0], Runs.AFTER: plans[1]}, dict.fromkeys(done, Runs.AFTER)
+        )
         assert Verifier(Session(network)).verify(network.expectations[0]).held is held
-    assert order(plans[1], plans[0], ("a", "b")).devices == ("a", "b")
+    assert order(plans[1], plans[0], ("a", "b")).moves == (Move("a"), Move("b"))
 
 
 def test_where_there_is_no_order_the_claims_in_the_way_are_told(
@@ -111,11 +123,133 @@ def test_where_there_is_no_order_the_claims_in_the_way_are_told(
     reading = reading_of(after)
     runs, will = run_by(reading, before, tmp_path), run_by(reading, after, tmp_path)
     found = order(as_it_runs(reading, runs, NOW), as_it_runs(reading, will, NOW), ("a", "b"))
-    assert found.devices == ()
+    assert found.moves == ()
     assert [(name, each.expectation.text) for name, each in found.broken] == [
         ("a", "expect deny tcp/23 h to s"),
         ("b", "expect deny udp/9 h to s"),
     ]
+
+
+@pytest.mark.process
+def test_where_no_whole_step_can_be_next_one_goes_in_two_halves(
+    run: Run, demo: Path, play: Play
+) -> None:
+    claims = "keep deny tcp/23 h to s\nkeep deny udp/9 h to s\nkeep permit tcp/22 h to s\n"
+    path = demo / "site.gate"
+    path.write_text(NETWORK + lists("tcp/23", "udp/9") + claims)
+    port = play()
+    before = runs(demo, port)
+    path.write_text(NETWORK + lists("udp/9", "tcp/23") + claims)
+    asked = ("--stand-ins", str(port), *WAIT)
+    dry = run("push", *asked, "--dry-run")
+    assert re.findall(r"^\d  .*", dry.stdout, re.M) == [
+        "1  a, first half: it denies also what it is to deny then",
+        "2  b",
+        "3  a",
+    ]
+    done = run("push", *asked, "--json", "--yes")
+    steps = json.loads(done.stdout)["steps"]
+    assert [(each["device"], each["half"]) for each in steps] == [
+        ("a", True),
+        ("b", False),
+        ("a", False),
+    ]
+    assert {each["stage"] for each in steps} == {"confirmed"}
+    assert run("drift", *asked[:2]).returncode == 0
+    # A device that fails in the middle leaves none behind in its first half.
+    path.write_text(NETWORK + lists("tcp/23", "udp/9") + claims)
+    port = play("--fail", "b=refuse")
+    halved = runs(demo, port)
+    assert halved["a"] != before["a"]
+    failed = run("push", "--stand-ins", str(port), *WAIT, "--yes")
+    assert (failed.returncode, runs(demo, port)) == (2, halved)
+    assert "a  denies also what it is to deny then\n" in failed.stdout
+
+
+RULES = ("permit tcp/22", "deny tcp/20-30", "permit udp", "deny icmp/8", "permit ip", "deny ip")
+ENDS = ("any to any", "10.0.0.1 to any", "any to 198.51.100.1", "10.0.0.0/31 to 10.0.0.2/31")
+PLACES = ("", "place on-a inbound on a.hall\n", "place on-a outbound on a.mid\n")
+
+
+@given(st.data())
+def test_between_two_halves_just_what_both_permit_is_permitted(
+    reading_of: Callable[[str], Reading], data: st.DataObject
+) -> None:
+    entry = st.builds("    {} {}\n".format, st.sampled_from(RULES), st.sampled_from(ENDS))
+
+    def drawn(places: str) -> Reading:
+        entries = "".join(data.draw(st.lists(entry, max_size=4)))
+        rest = data.draw(st.sampled_from(("permit", "deny", "reject")))
+        text = f"list on-a extended ipv4\n{entries}    otherwise {rest}\n"
+        return reading_of(NETWORK + text + places)
+
+    places = [
+        data.draw(st.sampled_from(PLACES)) + data.draw(st.sampled_from(PLACES[:1])),
+        PLACES[1] + data.draw(st.sampled_from(["", PLACES[2]])),
+    ]
+    before, after = (drawn(each) for each in data.draw(st.permutations(places)))
+
+    def runs_there(reading: Reading) -> Coming:
+        told = library.export(reading.plan, "ietf", on="a", xml=True).text
+        return coming_from(after.plan, Running("a", str(told).encode()))
+
+    coming = [runs_there(each) for each in (before, after)]
+    plans = [as_it_runs(after, {"a": each}, NOW) for each in coming]
+    plans.append(as_it_runs(after, {"a": first_half(coming[0], coming[1], closed=False)}, NOW))
+    interfaces = after.plan.devices["a"].interfaces
+    for place in (
+        (interfaces["hall"].point, Direction.INBOUND, Family.IPV4),
+        (interfaces["mid"].point, Direction.OUTBOUND, Family.IPV4),
+    ):
+        lists_there = [each.asked.get(place) for each in plans]
+        for packet in small.packets(Family.IPV4):
+            was, will, between_them = (
+                each is None or each.decide(packet).action is Action.PERMIT for each in lists_there
+            )
+            if not packet.fragment:  # the models do not tell them apart
+                assert between_them is (was and will), (packet, place)
+
+
+@given(st.data())
+def test_denials_that_hold_before_and_after_hold_after_each_step(
+    reading_of: Callable[[str], Reading], data: st.DataObject
+) -> None:
+    ports = (23, 24, 25)
+    denied = st.lists(st.sampled_from([f"tcp/{each}" for each in ports]), max_size=3)
+    texts = [
+        lists(" ".join(data.draw(denied)), " ".join(data.draw(denied))) for _ in ("before", "after")
+    ]
+    claims = "".join(f"expect deny tcp/{each} h to s\n" for each in ports)
+    before, after = (reading_of(NETWORK + each + claims) for each in texts)
+    there = {
+        name: str(library.export(before.plan, "ietf", on=name, xml=True).text).encode()
+        for name in ("a", "b")
+    }
+    found = proposed(after, [Running(name, each) for name, each in there.items()], NOW)
+    assert found.order.broken == ()
+    own = {name: lists_of(each, name) for name, each in there.items()}
+
+    def denies(port: int) -> bool:
+        packet = Packet(Family.IPV4, 0x0A000009, 0x0A000209, 6, 40_000, port, flags=2)
+        runs_there = [
+            coming_from(after.plan, Running(name, with_lists(Running(name, there[name]), each)))
+            for name, each in own.items()
+        ]
+        plan = as_it_runs(after, dict(zip(own, runs_there, strict=True)), NOW)
+        return any(each.decide(packet).action is Action.DENY for each in plan.asked.values())
+
+    always = {each for each in ports if all(denied_by(text, each) for text in texts)}
+    for step in found.steps:
+        assert own[step.device] == step.old
+        own[step.device] = step.new
+        assert all(denies(each) for each in always)
+    for port in ports:
+        assert denies(port) is denied_by(texts[1], port)
+
+
+def denied_by(text: str, port: int) -> bool:
+    """Whether one of the lists of some text denies a port."""
+    return f"deny tcp/{port} " in text
 
 
 def test_what_will_not_hold_is_told(reading_of: Callable[[str], Reading], tmp_path: Path) -> None:

@@ -266,11 +266,10 @@ def push(
         if refused and not as_json:
             typer.echo(f"refused: {refused}; nothing was sent")
         if wanted and not yes:
-            wanted = typer.confirm(f"Push to {len(proposal.steps)} devices?")
+            wanted = typer.confirm(f"Push to {len({s.device for s in proposal.steps})} devices?")
         if wanted:
             reached = {each.device: each for each in asked}
             steps = list(proposal.steps)
-            by_name = {each.device: each for each in steps}
             push_all(
                 journal,
                 steps,
@@ -278,7 +277,7 @@ def push(
                 within,
                 confirm_within,
                 keep_done,
-                lambda name, document: wrong_after(reading, by_name[name], document, when),
+                lambda step, document: wrong_after(reading, step, document, when),
                 tell,
             )
         elif resume and not proposal.steps:
@@ -287,8 +286,8 @@ def push(
         from crossgate.formats.json.drift import push_document
 
         done = [
-            (each.device, str(each.stage), proposal.changes[each.device].found)
-            for each in proposal.steps
+            (each.device, each.half, str(each.stage), change.found)
+            for each, change in zip(proposal.steps, proposal.changes, strict=True)
         ]
         broken = [*proposal.order.failing, *(each for _, each in proposal.order.broken)]
         claims = proposal.order.claims

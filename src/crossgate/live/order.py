@@ -4,7 +4,8 @@ Theory of operation. A network in between is the plan with each device as it run
 before, or as it will (`as_it_runs`). A claim must hold throughout that holds before and after all
 steps, and a `keep` that holds in the end must hold from the step on at which it first does. Each
 network in between is proved, not sampled: the device is taken next that the plan has first, of
-those after which all these claims hold.
+those after which all these claims hold. Where there is none, one of them gets the first half of its
+step (`halves`), after which they hold, too.
 """
 
 from __future__ import annotations
@@ -12,6 +13,7 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
 from datetime import datetime
+from enum import IntEnum
 from typing import NamedTuple
 
 from crossgate.core.answers.drift import in_force
@@ -25,13 +27,30 @@ from crossgate.language.reader import Reading
 from crossgate.live.drift import with_what_runs
 
 
-class Order(NamedTuple):
-    """The devices in their order, how many claims hold throughout, the `keep` lines that do not
-    hold in the end, and what else holds now and will not then, so that the plan does not want it;
-    or `broken`, the claim that each device which is left would break as the next.
+class Runs(IntEnum):
+    """What a device runs in a network in between."""
+
+    BEFORE = 0
+    HALF = 1
+    AFTER = 2
+
+
+class Move(NamedTuple):
+    """A device that comes to run something else, by its whole step or the last half of it; or by
+    the first one.
     """
 
-    devices: tuple[str, ...]
+    device: str
+    runs: Runs = Runs.AFTER
+
+
+class Order(NamedTuple):
+    """The moves of devices in their order, how many claims hold throughout, the `keep` lines that
+    do not hold in the end, and what else holds now and will not then, so that the plan does not
+    want it; or `broken`, the claim that each device which is left would break as the next.
+    """
+
+    moves: tuple[Move, ...]
     claims: int
     failing: tuple[Verified, ...]
     lost: tuple[Verified, ...]
@@ -50,9 +69,11 @@ def order(
     after: Plan,
     devices: Sequence[str],
     tell: Callable[[int, int], None] = lambda done, of: None,
+    halves: Callable[[], Plan | None] = lambda: None,
 ) -> Order:
     """Return in which order devices that run one thing are made to run another: their lists as a
-    plan has them before, and as it has them after.
+    plan has them before, and as it has them after. `halves` gives the plan in which they all run
+    the first half, None where there is none; it is asked only where no order works without.
     """
     sessions = [Session(before), Session(after)]
     start, end = (_held(each) for each in sessions)
@@ -66,30 +87,47 @@ def order(
     )
     claims = after.expectations
     by = {number: carriers(sessions[1], claims[number]) for number in must | keeps}
-    left, done = list(devices), list[str]()
+    plans, runs = {Runs.BEFORE: before, Runs.AFTER: after}, dict[str, Runs]()
+    moves = list[Move]()
+
+    def broken_by(move: Move) -> Verified | None:
+        """Return a claim that a move would break, None for none: those hold from then on that must."""
+        # Only this device's lists are others than a step before, so that no claim can turn whose
+        # packets never come by it.
+        own = {number for number, points in by.items() if _comes_by(points, move.device)}
+        network = between(plans, runs | {move.device: move.runs})
+        verifier = Verifier(Session(network, beside=sessions[1]))
+        found = (verifier.verify(claims[number]) for number in sorted(must & own))
+        failed = next((each for each in found if not each.held), None)
+        if failed is None:
+            must.update(n for n in (keeps - must) & own if verifier.verify(claims[n]).held)
+        return failed
+
+    left = list(devices)
     while left:
-        tell(len(done), len(devices))
+        tell(len(devices) - len(left), len(devices))
         broken = list[tuple[str, Verified]]()
         for device in left:
-            if len(left) == 1:
-                break  # the end is proved already
-            # Only this device's lists are others than a step before, so that no claim can turn
-            # whose packets never come by it.
-            own = {number for number, points in by.items() if _comes_by(points, device)}
-            network = between(before, after, frozenset((*done, device)))
-            verifier = Verifier(Session(network, beside=sessions[1]))
-            found = (verifier.verify(claims[number]) for number in sorted(must & own))
-            failed = next((each for each in found if not each.held), None)
+            # The end is proved already.
+            failed = None if len(left) == 1 else broken_by(Move(device))
             if failed is None:
-                new = (keeps - must) & own
-                must |= {each for each in new if verifier.verify(claims[each]).held}
+                left.remove(device)
+                moves.append(Move(device))
                 break
             broken.append((device, failed))
         else:
-            return Order(tuple(done), len(must), failing, lost, tuple(broken))
-        left.remove(device)
-        done.append(device)
-    return Order(tuple(done), len(must), failing, lost)
+            if Runs.HALF not in plans:
+                half = halves()
+                if half is None:
+                    return Order(tuple(moves), len(must), failing, lost, tuple(broken))
+                plans[Runs.HALF] = half
+            whole = (Move(each, Runs.HALF) for each in left if each not in runs)
+            first = next((each for each in whole if broken_by(each) is None), None)
+            if first is None:
+                return Order(tuple(moves), len(must), failing, lost, tuple(broken))
+            moves.append(first)
+        runs[moves[-1].device] = moves[-1].runs
+    return Order(tuple(moves), len(must), failing, lost)
 
 
 def _comes_by(points: set[Point] | None, device: str) -> bool:
@@ -97,33 +135,33 @@ def _comes_by(points: set[Point] | None, device: str) -> bool:
     return points is None or any(each.owner == device for each in points)
 
 
-def between(before: Plan, after: Plan, done: frozenset[str]) -> Plan:
-    """Return a plan in which some devices have the lists that they have after, and the others those
-    before; lists of one name are kept apart by what they are looked up by.
+def between(plans: Mapping[Runs, Plan], runs: Mapping[str, Runs]) -> Plan:
+    """Return a plan in which each device has the lists that it has in one of some plans, those of
+    before where it is not told; lists of one name are kept apart by what they are looked up by.
     """
 
-    def placed(side: str, own: Sequence[Placement]) -> list[Placement]:
+    def placed(side: Runs, own: Sequence[Placement]) -> list[Placement]:
         return [
-            each._replace(access_list=f"{side}{each.access_list}")
+            each._replace(access_list=f"{side.name} {each.access_list}")
             for each in own
-            if (each.point.device in done) == (side == _AFTER)
+            if runs.get(each.point.device or "", Runs.BEFORE) is side
         ]
 
-    sides = (_BEFORE, before), (_AFTER, after)
     return replace(
-        after,
-        lists={f"{side}{name}": each for side, own in sides for name, each in own.lists.items()},
-        frame_lists={
-            f"{side}{name}": each for side, own in sides for name, each in own.frame_lists.items()
+        plans[Runs.AFTER],
+        lists={
+            f"{s.name} {name}": each for s, own in plans.items() for name, each in own.lists.items()
         },
-        placements=[each for side, own in sides for each in placed(side, own.placements)],
+        frame_lists={
+            f"{s.name} {name}": each
+            for s, own in plans.items()
+            for name, each in own.frame_lists.items()
+        },
+        placements=[each for side, own in plans.items() for each in placed(side, own.placements)],
         frame_placements=[
-            each for side, own in sides for each in placed(side, own.frame_placements)
+            each for side, own in plans.items() for each in placed(side, own.frame_placements)
         ],
     )
-
-
-_BEFORE, _AFTER = "before ", "after "
 
 
 def _held(session: Session) -> list[Verified]:

@@ -18,7 +18,8 @@ from crossgate.language.reader import Reading
 from crossgate.live.devices import Running
 from crossgate.live.documents import name_of, parsed, written
 from crossgate.live.drift import are_the_same_on, coming_from
-from crossgate.live.order import Order, as_it_runs, between, order
+from crossgate.live.halves import first_half
+from crossgate.live.order import Move, Order, Runs, as_it_runs, between, order
 from crossgate.live.pushing import Step, bare, lists_of
 
 
@@ -32,12 +33,12 @@ class Change(NamedTuple):
 
 
 class Push(NamedTuple):
-    """What a push would do: its steps in order, what each does to traffic by its device, what
-    cannot be said exactly; `order` tells what holds throughout, or what stands in the way.
+    """What a push would do: its steps in order, what each does to traffic, what cannot be said
+    exactly; `order` tells what holds throughout, or what stands in the way.
     """
 
     steps: tuple[Step, ...]
-    changes: dict[str, Change]
+    changes: tuple[Change, ...]
     unsaid: tuple[str, ...]
     order: Order
 
@@ -53,41 +54,70 @@ def proposed(
     """
     now = in_force(reading.plan, at)
     before, after = dict[str, Coming](), dict[str, Coming]()
-    steps, unsaid = dict[str, Step](), dict[str, list[str]]()
-    for each in running:
-        name = each.device
-        every, places = chosen(now, (), name, bare=True)
-        document = write(Wanted(now, every, places, name, xml=True))
-        assert isinstance(document.text, str)
-        step = Step(name, lists_of(each.document, name), lists_of(document.text.encode(), name))
-        if bare(step.old) == bare(step.new):
+    wanted, unsaid = dict[str, str](), dict[str, list[str]]()
+    runs = {each.device: each for each in running}
+    for name, each in runs.items():
+        lists, cannot = _lists_of(now, name)
+        if bare(lists_of(each.document, name)) == bare(lists):
             continue
-        steps[name], unsaid[name] = step, document.unsaid
+        wanted[name], unsaid[name] = lists, cannot
         before[name] = coming_from(reading.plan, each)
-        after[name] = coming_from(reading.plan, each._replace(document=_with(each, step.new)))
-    plans = [as_it_runs(reading, each, at) for each in (before, after)]
-    differing = [name for name in steps if not are_the_same_on(plans[0], plans[1], name)]
-    found = order(plans[0], plans[1], differing, tell)
-    ordered = (*found.devices, *(name for name in differing if name not in found.devices))
-    changes, done, was = (
-        dict[str, Change](),
-        list[str](),
-        Session(between(plans[0], plans[1], frozenset())),
-    )
-    for name in ordered:
-        done.append(name)
-        following = Session(between(plans[0], plans[1], frozenset(done)), beside=was)
-        changes[name] = Change(following.plan, differences(was, following))
+        after[name] = coming_from(reading.plan, each._replace(document=with_lists(each, lists)))
+    start, end = (as_it_runs(reading, own, at) for own in (before, after))
+    plans = {Runs.BEFORE: start, Runs.AFTER: end}
+    differing = [name for name in wanted if not are_the_same_on(start, end, name)]
+    halved = dict[str, str]()
+
+    def halves() -> Plan | None:
+        """Return the plan in which all devices run the first half, and keep what that is."""
+        try:
+            first = {
+                name: first_half(before[name], after[name], reading.plan.devices[name].closed)
+                for name in differing
+            }
+        except PlanError:
+            return None
+        half = as_it_runs(reading, before | first, at)
+        halved.update({name: _lists_of(half, name)[0] for name in differing})
+        there = {
+            name: coming_from(
+                reading.plan, runs[name]._replace(document=with_lists(runs[name], own))
+            )
+            for name, own in halved.items()
+        }
+        plans[Runs.HALF] = as_it_runs(reading, before | there, at)
+        return plans[Runs.HALF]
+
+    found = order(start, end, differing, tell, halves)
+    moved = {each.device for each in found.moves if each.runs is Runs.AFTER}
+    moves = (*found.moves, *(Move(name) for name in differing if name not in moved))
+    steps, changes = list[Step](), list[Change]()
+    there, was = dict[str, Runs](), Session(between(plans, {}))
+    old = {name: lists_of(each.document, name) for name, each in runs.items()}
+    for device, by_then in moves:
+        new = wanted[device] if by_then is Runs.AFTER else halved[device]
+        steps.append(Step(device, old[device], new, half=by_then is Runs.HALF))
+        old[device], there[device] = new, by_then
+        following = Session(between(plans, there), beside=was)
+        changes.append(Change(following.plan, differences(was, following)))
         was = following
     return Push(
-        tuple(steps[name] for name in ordered),
-        changes,
-        tuple(f"{name}: {line}" for name in ordered for line in unsaid[name]),
+        tuple(steps),
+        tuple(changes),
+        tuple(f"{name}: {line}" for name in differing for line in unsaid[name]),
         found,
     )
 
 
-def _with(running: Running, lists: str) -> bytes:
+def _lists_of(plan: Plan, name: str) -> tuple[str, list[str]]:
+    """Return the lists of a device as XML, and what the models cannot say of them."""
+    every, places = chosen(plan, (), name, bare=True)
+    document = write(Wanted(plan, every, places, name, xml=True))
+    assert isinstance(document.text, str)
+    return lists_of(document.text.encode(), name), document.unsaid
+
+
+def with_lists(running: Running, lists: str) -> bytes:
     """Return what runs on a device with other lists."""
     document = parsed(running.document, running.device)
     for each in [one for one in document if name_of(one) == "acls"]:
@@ -104,7 +134,7 @@ def wrong_after(reading: Reading, step: Step, document: bytes, at: datetime) -> 
     try:
         plans = [
             as_it_runs(reading, {step.device: coming_from(reading.plan, one)}, at)
-            for one in (there, there._replace(document=_with(there, step.new)))
+            for one in (there, there._replace(document=with_lists(there, step.new)))
         ]
     except PlanError as error:
         return error.message

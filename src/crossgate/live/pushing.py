@@ -28,6 +28,7 @@ from crossgate.live.documents import NETCONF, name_of, parsed, written
 SCHEMA = "crossgate/push/1"
 ACL = "urn:ietf:params:xml:ns:yang:ietf-access-control-list"
 _NEEDED = (":candidate", ":confirmed-commit", ":validate")
+_FIRST_HALF = "denies also what it is to deny then"
 Tell = Callable[[str, str], None]
 """Gets to know what has been done with a device, by its name."""
 
@@ -43,8 +44,8 @@ class Stage(StrEnum):
 
 @dataclass(slots=True)
 class Step:
-    """A device of a push: what ran there, what is to run, and the word by which its commit is
-    confirmed.
+    """What is done to a device at once: what ran there, what is to run, and the word by which the
+    commit is confirmed.
     """
 
     device: str
@@ -52,6 +53,8 @@ class Step:
     new: str
     token: str = field(default_factory=lambda: secrets.token_hex(12))
     stage: Stage = Stage.WAITING
+    half: bool = False
+    """Whether another step of the device follows, of which it is the first half."""
 
 
 class Journal:
@@ -71,7 +74,14 @@ class Journal:
             if said["schema"] != SCHEMA:
                 raise ValueError
             return [
-                Step(each["device"], each["old"], each["new"], each["token"], Stage(each["stage"]))
+                Step(
+                    each["device"],
+                    each["old"],
+                    each["new"],
+                    each["token"],
+                    Stage(each["stage"]),
+                    each.get("half", False) is True,
+                )
                 for each in said["steps"]
             ]
         except FileNotFoundError:
@@ -183,7 +193,7 @@ def push(
     within: float,
     confirm_within: int,
     keep_done: bool,
-    seen: Callable[[str, bytes], str],
+    seen: Callable[[Step, bytes], str],
     tell: Tell,
 ) -> None:
     """Push to devices in order, and put back what was done where one fails, unless it is to stay.
@@ -203,9 +213,9 @@ def push(
                 within,
                 confirm_within,
                 noted,
-                partial(seen, step.device),
+                partial(seen, step),
             )
-            tell(step.device, "runs what the plan says")
+            tell(step.device, _FIRST_HALF if step.half else "runs what the plan says")
         except BaseException as error:
             undone = undo(journal, steps, reached, within, confirm_within, keep_done, tell)
             if isinstance(error, PlanError):

@@ -47,9 +47,9 @@ def push_lines(plan: Plan, proposal: Push, at: datetime) -> Iterator[str]:
     if not proposal.steps:
         yield f"every device that was asked runs what the plan says for {at:%a %Y-%m-%d %H:%M}"
         return
-    for number, step in enumerate(proposal.steps, 1):
-        yield f"{number}  {name(step.device)}"
-        change = proposal.changes[step.device]
+    for number, (step, change) in enumerate(zip(proposal.steps, proposal.changes, strict=True), 1):
+        first = ", first half: it denies also what it is to deny then" if step.half else ""
+        yield f"{number}  {name(step.device)}{first}"
         if not change.found:
             yield quiet("   no packet with a true source address is treated otherwise")
         for line in (
@@ -64,7 +64,7 @@ def push_lines(plan: Plan, proposal: Push, at: datetime) -> Iterator[str]:
     for each in proposal.order.lost:
         yield f"no longer holds: {each.expectation.text}: {each.why}"
     if proposal.order.broken:
-        yield f"behind step {len(proposal.order.devices)} every next one breaks a claim:"
+        yield f"behind step {len(proposal.order.moves)} every next one breaks a claim:"
         for device, broken in proposal.order.broken:
             yield f"  {name(device)}: {broken.expectation.text}"
             yield f"    {broken.why}"

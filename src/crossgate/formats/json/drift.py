@@ -38,15 +38,15 @@ def drift_document(plan: Plan, drifts: Sequence[Drift], at: datetime) -> Documen
 
 def push_document(
     plan: Plan,
-    steps: Sequence[tuple[str, str, Sequence[Difference]]],
+    steps: Sequence[tuple[str, bool, str, Sequence[Difference]]],
     unsaid: Sequence[str],
     broken: Sequence[Verified],
     claims: int,
     at: datetime,
     refused: str,
 ) -> Document:
-    """Return `crossgate/push/1`: the steps in order, by device, how far each has come and what fares
-    otherwise behind it; how many claims hold throughout, and those that stand in the way.
+    """Return `crossgate/push/1`: the steps in order, by device, whether it is the first half of one,
+    how far each has come and what fares otherwise behind it; how many claims hold throughout, and those that stand in the way.
     """
     return {
         "schema": "crossgate/push/1",
@@ -55,10 +55,11 @@ def push_document(
         "steps": [
             {
                 "device": device,
+                "half": half,
                 "stage": stage,
                 "differences": differences_document(plan, found),
             }
-            for device, stage, found in steps
+            for device, half, stage, found in steps
         ],
         "unsaid": list(unsaid),
         "broken": [{"text": each.expectation.text, "why": each.why} for each in broken],
