@@ -109,6 +109,21 @@ def test_a_tally_adds_up_by_the_text_of_an_entry(path: Path) -> None:
     assert Tally(path).hits(read_plan(path).lists["l"]) == {10: 0, 20: 0, None: 0}
 
 
+def test_a_device_s_counters_are_taken_once(path: Path) -> None:
+    plan, tally = read_plan(path), Tally(path)
+    first, last = DeciderKey("l", 10), DeciderKey("l", None)
+    tally.take(plan, {"a": {first: 5, last: 1}, "b": {first: 2}})
+    tally.take(plan, {"a": {first: 5, last: 1}})
+    assert tally.hits(plan.lists["l"]) == {10: 7, 20: 0, None: 1}
+    tally.take(plan, {"a": {first: 8, last: 1}})
+    assert tally.hits(plan.lists["l"]) == {10: 10, 20: 0, None: 1}
+    tally.take(plan, {"a": {first: 3}})  # it has begun anew
+    assert tally.hits(plan.lists["l"]) == {10: 13, 20: 0, None: 1}
+    tally.clear()
+    tally.take(plan, {"a": {first: 4}, "b": {first: 2}})
+    assert tally.hits(plan.lists["l"]) == {10: 1, 20: 0, None: 0}
+
+
 def test_many_tallies_at_once_lose_nothing(path: Path) -> None:
     plan = read_plan(path)
 
@@ -154,8 +169,8 @@ def spoilt(path: Path, statement: str) -> None:
     ("statements", "says"),
     [
         (
-            ["PRAGMA user_version = 3"],
-            "is of version 3, from a newer Cross Gate; this one knows version 2",
+            ["PRAGMA user_version = 4"],
+            "is of version 4, from a newer Cross Gate; this one knows version 3",
         ),
         (
             ["ALTER TABLE tally RENAME TO old", "CREATE VIEW tally AS SELECT * FROM old"],

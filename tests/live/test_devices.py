@@ -2,22 +2,30 @@
 
 from __future__ import annotations
 
+import asyncio
 import json
 import re
 import socket
+import threading
 import time
 import xml.etree.ElementTree as ElementTree
 from pathlib import Path
 
 import asyncssh
 import pytest
+from lxml import etree
 
 from crossgate.core.model.errors import PlanError
 from crossgate.language.reader import read_plan
-from crossgate.live.devices import Reached, reached, running, session
+from crossgate.live.datastore import Datastore
+from crossgate.live.devices import Reached, Secret, reached, running, session
+from crossgate.live.documents import Fault, parsed
 from crossgate.live.played import reached_as_played
+from crossgate.live.stand_in import DEFAULTS, StandIn, answered
+from crossgate.live.state import LIBRARY, with_state
 from tests.conftest import Run
-from tests.live.conftest import Play
+from tests.formats.exchange.yang import MODULES
+from tests.live.conftest import Play, free_ports
 
 NC = "urn:ietf:params:xml:ns:netconf:base:1.0"
 ACL = "urn:ietf:params:xml:ns:yang:ietf-access-control-list"
@@ -194,3 +202,112 @@ def test_what_is_no_netconf_ends_the_session_and_nothing_else(demo: Path, play: 
         line.recv(100)
     assert not running(at, 20).why
     assert time.monotonic() - begun < 30
+
+
+@pytest.mark.process
+def test_a_stand_in_says_what_modules_it_has_and_what_its_lines_have_decided(
+    demo: Path, play: Play
+) -> None:
+    at = reached_as_played(read_plan(demo / "ternhaven.gate"), "jetty", play("jetty"))
+    spaces = {"l": LIBRARY, "a": ACL}
+    with session(at, 20) as device:
+        capabilities = list(device.server_capabilities)
+        config = etree.fromstring(device.get_config("running").data_xml.encode())
+        state = etree.fromstring(device.get().data_xml.encode())
+        only = etree.fromstring(
+            device.get(filter=("subtree", f'<acls xmlns="{ACL}"/>')).data_xml.encode()
+        )
+        explicit = device.get_config("running", with_defaults="explicit").data_xml
+    assert etree.tostring(etree.fromstring(explicit.encode())) == etree.tostring(config)
+    (library,) = state.iterfind("l:yang-library", spaces)
+    content = library.findtext("l:content-id", namespaces=spaces)
+    assert any(each.endswith(f"&content-id={content}") for each in capabilities)
+    for module in library.iterfind("l:module-set/l:module", spaces):
+        name, revision = (
+            module.findtext(f"l:{each}", namespaces=spaces) for each in ("name", "revision")
+        )
+        (path,) = [
+            each for kind in ("ietf", "iana") for each in (MODULES / kind).glob(f"{name}.yang")
+        ]
+        text = path.read_text(encoding="utf-8")
+        assert re.search(rf'revision "?{revision}"?', text), name
+        for feature in module.iterfind("l:feature", spaces):
+            assert re.search(rf"feature {feature.text} ", text), feature.text
+    aces = state.findall(".//a:ace", spaces)
+    assert aces
+    assert {
+        each.findtext("a:statistics/a:matched-packets", namespaces=spaces) for each in aces
+    } == {"0"}
+    assert config.find(".//a:statistics", spaces) is None
+    assert [each.tag for each in only] == [f"{{{ACL}}}acls"]
+
+
+def test_defaults_are_told_as_they_are_set_and_not_otherwise() -> None:
+    device = StandIn("jetty", Datastore(parsed(b"<data/>", "x"), lambda *_: None, lambda _: None))  # type: ignore[arg-type]
+    for word, fine in (("explicit", True), ("trim", False), ("report-all", False)):
+        asked = f'<get-config xmlns="{NC}"><with-defaults xmlns="{DEFAULTS}">{word}</with-defaults>'
+        operation = parsed(f"{asked}</get-config>".encode(), "x")
+        if fine:
+            assert device.answer(operation, 1) is not None
+        else:
+            with pytest.raises(Fault, match="is not what is told of defaults here"):
+                device.answer(operation, 1)
+
+
+def test_the_first_ace_of_an_entry_has_its_count() -> None:
+    aces = "".join(
+        f"<ace><name>{each}</name></ace>"
+        for each in ("10.1/2", "10.2/2 x", "20", "other", "otherwise")
+    )
+    acls = f'<acls xmlns="{ACL}"><acl><name>l</name><aces>{aces}</aces></acl></acls>'
+    found = with_state(
+        parsed(f"<data>{acls}</data>".encode(), "x"), lambda: {"l": {10: 3, None: 2}}
+    )
+    spaces = {"a": ACL}
+    assert [
+        each.findtext("a:statistics/a:matched-packets", namespaces=spaces)
+        for each in found.findall(".//a:ace", spaces)
+    ] == ["3", "0", "0", "0", "2"]
+
+
+class Guarded(asyncssh.SSHServer):
+    """Lets in who knows the password."""
+
+    def begin_auth(self, username: str) -> bool:
+        return True
+
+    def password_auth_supported(self) -> bool:
+        return True
+
+    def validate_password(self, username: str, password: str) -> bool:
+        return password == "low tide"
+
+
+def test_a_password_lets_in_and_is_never_shown(run: Run, demo: Path) -> None:
+    port, ready = free_ports(1), threading.Event()
+    key = asyncssh.generate_private_key("ssh-ed25519")
+
+    async def serve() -> None:
+        store = Datastore(parsed(b"<data/>", "x"), lambda *_: None, lambda _: None)  # type: ignore[arg-type]
+        device = StandIn("jetty", store)
+        await asyncssh.create_server(
+            Guarded,
+            "127.0.0.1",
+            port,
+            server_host_keys=[key],
+            encoding=None,
+            process_factory=lambda process: answered(device, process),
+        )
+        ready.set()
+        await asyncio.Event().wait()
+
+    threading.Thread(target=lambda: asyncio.run(serve()), daemon=True).start()
+    assert ready.wait(20)
+    public = key.export_public_key().decode().split()[1]
+    at = Reached("jetty", "127.0.0.1", port, "ops", host_key=public, password=Secret("low tide"))
+    assert running(at, 20).why == ""
+    assert "low tide" not in repr(at)
+    wrong = running(at._replace(password=Secret("high tide")), 20).why
+    assert wrong == "jetty lets ops in with neither key nor password"
+    asked = run("drift", "jetty", "--ask-password")
+    assert (asked.returncode, "asked for on a terminal" in asked.stderr) == (2, True)

@@ -20,21 +20,23 @@ from crossgate import library
 from crossgate.core.answers.verify import Verifier
 from crossgate.core.model.accesslist import Action
 from crossgate.core.model.address import Family
+from crossgate.core.model.errors import PlanError
 from crossgate.core.model.network import Direction
 from crossgate.core.model.packet import Packet
 from crossgate.core.traffic.session import Session
 from crossgate.language.importing import Coming
 from crossgate.language.reader import Reading, read
 from crossgate.live.devices import Running, running
+from crossgate.live.documents import lists_of, with_lists
 from crossgate.live.drift import coming_from
 from crossgate.live.halves import first_half
 from crossgate.live.order import Move, Runs, as_it_runs, between, order
 from crossgate.live.played import reached_as_played
-from crossgate.live.proposal import proposed, with_lists
-from crossgate.live.pushing import Journal, Stage, Step, lists_of
+from crossgate.live.proposal import proposed
+from crossgate.live.pushing import Journal, Stage, Step, push_step
 from tests import small
 from tests.conftest import Run
-from tests.live.conftest import Play
+from tests.live.conftest import Play, free_ports
 
 NOW = datetime(2026, 11, 30, 12)
 NETWORK = """
@@ -232,7 +234,7 @@ def test_denials_that_hold_before_and_after_hold_after_each_step(
     def denies(port: int) -> bool:
         packet = Packet(Family.IPV4, 0x0A000009, 0x0A000209, 6, 40_000, port, flags=2)
         runs_there = [
-            coming_from(after.plan, Running(name, with_lists(Running(name, there[name]), each)))
+            coming_from(after.plan, Running(name, with_lists(there[name], each, name)))
             for name, each in own.items()
         ]
         plan = as_it_runs(after, dict(zip(own, runs_there, strict=True)), NOW)
@@ -312,6 +314,27 @@ def test_a_push_shows_first_what_it_does_to_traffic(run: Run, demo: Path, play: 
 
 
 @pytest.mark.process
+def test_a_step_behind_which_another_device_is_lost_is_taken_back(demo: Path, play: Play) -> None:
+    port = play()
+    plan = read(demo / "site.gate").plan
+    at = [reached_as_played(plan, name, port) for name in ("a", "b")]
+    before = runs(demo, port)
+    step = Step("a", before["a"], before["c"])
+    nobody = at[1]._replace(port=free_ports(1))
+    for others in ([at[1]], [at[1], nobody]):
+        stages = list[Stage]()
+        if nobody not in others:
+            push_step(step, at[0], 10, 5, stages.append, others=others)
+            assert stages == [Stage.COMMITTING, Stage.CONFIRMED]
+            continue
+        with pytest.raises(PlanError, match="behind a nobody reaches b any more"):
+            push_step(
+                Step("a", before["c"], before["a"]), at[0], 10, 5, stages.append, others=others
+            )
+        assert stages == [Stage.COMMITTING]
+
+
+@pytest.mark.process
 def test_devices_run_what_the_plan_says(run: Run, demo: Path, play: Play) -> None:
     port = play()
     before = runs(demo, port)
@@ -329,6 +352,15 @@ def test_devices_run_what_the_plan_says(run: Run, demo: Path, play: Play) -> Non
     assert (done.returncode, [each["stage"] for each in said["steps"]]) == (0, ["confirmed"] * 3)
     assert run("drift", "--stand-ins", str(port)).returncode == 0
     assert "every device that was asked runs what the plan says" in run("push", *asked).stdout
+    path = demo / "site.gate"
+    path.write_text(path.read_text().replace("udp/7", "udp/8"))
+    told = run("push", *asked, "--events", "--yes")
+    *events, last = map(json.loads, told.stdout.splitlines())
+    assert [(each["schema"], each["device"], each["stage"]) for each in events] == [
+        ("crossgate/push-event/1", "c", "committing"),
+        ("crossgate/push-event/1", "c", "confirmed"),
+    ]
+    assert (last["schema"], last["steps"][0]["stage"]) == ("crossgate/push/1", "confirmed")
     assert not Journal(demo / "site.gate").path.exists()
 
 

@@ -32,8 +32,8 @@ from crossgate import library
 from crossgate.core.model.errors import PlanError
 from crossgate.language.reader import read_plan
 from crossgate.live.devices import Reached, running, session
-from crossgate.live.documents import NETCONF, name_of, parsed, written
-from crossgate.live.pushing import ACL, Stage, Step, lists_of, push_step, take_back
+from crossgate.live.documents import ACL, NETCONF, lists_of, name_of, parsed, written
+from crossgate.live.pushing import Stage, Step, push_step, take_back
 from tests.conftest import Run
 from tests.formats.exchange.yang import MODULES
 from tests.live.conftest import free_ports

@@ -78,3 +78,27 @@ def test_who_locks_himself_out_is_let_in_again(launch: Run, site: Path) -> None:
     assert "runs what it ran before" in told
     assert re.search(r"in 10 ", decided)  # the lock was real, and packets met it
     assert "drift 0" in told
+
+
+def test_counters_of_devices_are_those_of_the_packets_that_met_them(
+    launch: Run, site: Path
+) -> None:
+    tries = connects("10.0.1.9", 8443)
+    program = f"""
+import subprocess, sys
+def crossgate(*words):
+    subprocess.run([sys.executable, "-m", "crossgate", *words])
+subprocess.run({tries!r})
+crossgate("pull", "--tally", "--yes")
+crossgate("tally", "in", "--json")
+crossgate("pull", "--tally", "--yes")
+crossgate("tally", "in", "--json")
+"""
+    done = launch("rehearse", "--devices", "desk", "--", sys.executable, "-c", program)
+    assert done.returncode == 0, done.stderr
+    found = re.findall(
+        r'"entry": 10,[^}]*?"hits": (\d+)|"hits": (\d+)[^}]*?"entry": 10\b', done.stdout
+    )
+    first, second = (int(a or b) for a, b in found)
+    assert first == second >= 1
+    assert (site / "site.gate").read_text() == PLAN

@@ -340,6 +340,21 @@ def add_to_tally(
         warn(f"{error}; nothing is added up")
 
 
+def take_into_tally(
+    context: typer.Context, plan: Plan, counters: Mapping[str, Mapping[DeciderKey, int]]
+) -> None:
+    """Add what devices have counted since they were last looked at to the plan's tally; where it
+    cannot be used, warn.
+    """
+    from crossgate.formats.tally import Tally
+    from crossgate.show.console import warn
+
+    try:
+        Tally(plan_file(context, "keep a tally beside")).take(plan, counters)
+    except PlanError as error:
+        warn(f"{error}; nothing is added up")
+
+
 def tallied(context: typer.Context, lists: Iterable[AnyList[Any]]) -> dict[DeciderKey, int]:
     """Return how often lines of lists have decided; where the tally cannot be used, warn and return
     nothing.

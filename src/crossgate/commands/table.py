@@ -195,7 +195,7 @@ COMMANDS = {
     "drift": Listed("live", "drift", _LIVE, ("drift", "drift lighthouse pier --stand-ins 8301")),
     "pull": Listed("live", "pull", _LIVE, ("pull lighthouse", "pull --stand-ins 8301 --dry-run")),
     "push": Listed(
-        "live", "push", _LIVE, ("push --dry-run", "push lighthouse --stand-ins 8301 --approximate")
+        "push", "push", _LIVE, ("push --dry-run", "push lighthouse --stand-ins 8301 --approximate")
     ),
     "stand-in": Listed(
         "stand_in", "stand_in", _LIVE, ("stand-in", "stand-in pier --fresh --fail pier=slow")

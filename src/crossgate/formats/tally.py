@@ -1,5 +1,6 @@
 """The tally: how often each entry decided, added up over runs in an SQLite file beside the plan;
-and in which hours or days, where runs tell that.
+and in which hours or days, where runs tell that. Of devices' own counters, which only ever go up,
+it knows how far they were when they were taken last.
 
 A row is known by its list and the whole text of its entry, so an edited entry starts anew. Every
 addition is one transaction that waits for others, so runs at the same time lose nothing. The file
@@ -22,16 +23,17 @@ from crossgate.core.model.errors import PlanError
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.window import Period
 
-VERSION = 2
+VERSION = 3
 """The version of the schema, in the file's `user_version`; files from before there was one have 0.
-Up to version 1 there are no times.
+Up to version 1 there are no times, up to version 2 no counters.
 """
 MOST_HITS = (1 << 63) - 1
 """What SQLite's whole numbers hold; more hits than this stay this."""
-_TALLY, _TIMES = "tally", "times"
+_TALLY, _TIMES, _COUNTERS = "tally", "times", "counters"
 _COLUMNS = {
     _TALLY: ["plan", "list", "entry", "hits"],
     _TIMES: ["plan", "list", "entry", "begins", "hits"],
+    _COUNTERS: ["plan", "device", "list", "entry", "hits"],
 }
 _FORMS = {Period.HOUR: "%Y-%m-%dT%H:00", Period.DAY: "%Y-%m-%d"}
 """How the beginning of an hour, and of a day, is written (RFC 3339)."""
@@ -73,20 +75,50 @@ class Tally:
         they were. Raises `PlanError` when it cannot be kept.
         """
 
-        def key(line: DeciderKey) -> tuple[str, str, str]:
-            access_list = plan.any_list(line.access_list)
-            entry = None if line.entry is None else access_list.entry(line.entry)
-            return self.plan, _list_key(access_list), _entry_key(access_list, entry)
-
-        rows = [(*key(line), min(count, MOST_HITS)) for line, count in hits.items()]
+        rows = [(*self._key(plan, line), min(count, MOST_HITS)) for line, count in hits.items()]
         timed = [
-            (*key(line), f"{begins:{_FORMS[period]}}", min(count, MOST_HITS))
+            (*self._key(plan, line), f"{begins:{_FORMS[period]}}", min(count, MOST_HITS))
             for (period, begins), those in times.items()
             for line, count in those.items()
         ]
         with self._connected(writes=True) as connection:
             connection.executemany(_adding(_TALLY), rows)
             connection.executemany(_adding(_TIMES), timed)
+            connection.commit()
+
+    def _key(self, plan: Plan, line: DeciderKey) -> tuple[str, str, str]:
+        access_list = plan.any_list(line.access_list)
+        entry = None if line.entry is None else access_list.entry(line.entry)
+        return self.plan, _list_key(access_list), _entry_key(access_list, entry)
+
+    def take(self, plan: Plan, counters: Mapping[str, Mapping[DeciderKey, int]]) -> None:
+        """Add what devices have counted since their counters were taken last, by device and line. A
+        counter that is lower than it was has begun anew. Raises `PlanError` when it cannot be kept.
+        """
+        with self._connected(writes=True) as connection:
+            for device, own in counters.items():
+                query = "SELECT list, entry, hits FROM counters WHERE plan = ? AND device = ?"
+                known = {
+                    (self.plan, access_list, entry): hits
+                    for access_list, entry, hits in connection.execute(query, (self.plan, device))
+                }
+                for hits in known.values():
+                    self._see_count(hits)
+                now = {self._key(plan, line): min(count, MOST_HITS) for line, count in own.items()}
+                new = {
+                    key: count - known.get(key, 0) if count >= known.get(key, 0) else count
+                    for key, count in now.items()
+                }
+                connection.executemany(
+                    _adding(_TALLY), [(*key, count) for key, count in new.items() if count]
+                )
+                connection.execute(
+                    "DELETE FROM counters WHERE plan = ? AND device = ?", (self.plan, device)
+                )
+                connection.executemany(
+                    "INSERT INTO counters VALUES (?, ?, ?, ?, ?)",
+                    [(name, device, *line, count) for (name, *line), count in now.items()],
+                )
             connection.commit()
 
     def hits(self, access_list: AnyList[Any]) -> dict[int | None, int]:
@@ -154,10 +186,10 @@ class Tally:
         )
 
     def clear(self) -> None:
-        """Forget every hit of this plan."""
+        """Forget every hit of this plan; what devices have counted until now stays taken."""
         if self.path.exists():
             with self._connected(writes=True) as connection:
-                for table in _COLUMNS:
+                for table in (_TALLY, _TIMES):
                     connection.execute(f"DELETE FROM {table} WHERE plan = ?", (self.plan,))
                 connection.commit()
 

@@ -6,6 +6,7 @@ from __future__ import annotations
 
 import getpass
 import logging
+import socket
 from collections.abc import Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
@@ -17,6 +18,7 @@ from crossgate.core.model.errors import PlanError
 from crossgate.core.model.network import Device
 from crossgate.core.model.plan import Plan
 from crossgate.language.managing import NETCONF_PORT
+from crossgate.live.documents import ACL, lists_of, with_lists
 
 for _name in ("ncclient", "paramiko"):
     # What they have to say of a failure is told in our words; theirs are for who listens.
@@ -27,10 +29,20 @@ _MOST_AT_ONCE = 32
 """So many devices are asked at once."""
 
 
+class Secret(str):
+    """A text that nobody gets to see where what has it is shown."""
+
+    __slots__ = ()
+
+    def __repr__(self) -> str:
+        """Hide it."""
+        return "'...'"
+
+
 class Reached(NamedTuple):
     """Where a device is reached, and as whom: an address or a name, a port and a user; with the
     files of a key and of the host keys that are known, None for the usual ones, or with its own
-    `host_key` in base64.
+    `host_key` in base64; and a password of the user, or of the key's file.
     """
 
     device: str
@@ -40,6 +52,7 @@ class Reached(NamedTuple):
     key: Path | None = None
     known: Path | None = None
     host_key: str | None = None
+    password: Secret | None = None
 
 
 class Running(NamedTuple):
@@ -89,6 +102,7 @@ def session(at: Reached, within: float, accept_new: bool = False) -> Iterator[An
             host=at.host,
             port=at.port,
             username=at.user,
+            password=at.password,
             hostkey_b64=_known_key(at, within, accept_new),
             allow_agent=at.key is None,
             look_for_keys=at.key is None,
@@ -97,7 +111,8 @@ def session(at: Reached, within: float, accept_new: bool = False) -> Iterator[An
             **options,
         )
     except AuthenticationError:
-        raise PlanError(f"{at.device} lets {at.user} in with no key that is offered") from None
+        offered = "no key that is offered" if at.password is None else "neither key nor password"
+        raise PlanError(f"{at.device} lets {at.user} in with {offered}") from None
     except (NCClientError, OSError, EOFError) as error:
         raise PlanError(f"{at.device} ({at.host} port {at.port}): {_reason(error)}") from None
     try:
@@ -128,8 +143,6 @@ def _known_key(at: Reached, within: float, accept_new: bool) -> str:
     """
     if at.host_key is not None:
         return at.host_key
-    import socket
-
     import paramiko
 
     path = at.known or Path("~/.ssh/known_hosts").expanduser()
@@ -177,10 +190,29 @@ def running(
     """Ask a device what runs there, with its counters where these are wanted too."""
     try:
         with session(at, within, accept_new) as device:
-            told = device.get() if counters else device.get_config("running")
-            return Running(at.device, told.data_xml.encode())
+            document = device.get_config("running").data_xml.encode()
+            if counters:
+                lists = device.get(filter=("subtree", f'<acls xmlns="{ACL}"/>')).data_xml.encode()
+                document = with_lists(document, lists_of(lists, at.device), at.device)
+            return Running(at.device, document)
     except PlanError as error:
         return Running(at.device, b"", error.message)
+
+
+def answers(at: Reached, within: float) -> bool:
+    """Whether a device can be reached: a connection to it is taken, and it says something first, as SSH does."""
+    try:
+        with socket.create_connection((at.host, at.port), timeout=within) as line:
+            return bool(line.recv(1))
+    except OSError:
+        return False
+
+
+def unreached(several: Sequence[Reached], within: float) -> list[str]:
+    """Return which of several devices cannot be reached, all tried at once (`answers`)."""
+    with ThreadPoolExecutor(_MOST_AT_ONCE) as pool:
+        found = pool.map(lambda at: answers(at, within), several)
+        return [at.device for at, there in zip(several, found, strict=True) if not there]
 
 
 def all_running(

@@ -17,6 +17,7 @@ from crossgate.formats.bounds import MOST_DOCUMENT
 from crossgate.formats.exchange.tree import xml_root
 
 NETCONF = "urn:ietf:params:xml:ns:netconf:base:1.0"
+ACL = "urn:ietf:params:xml:ns:yang:ietf-access-control-list"
 Element = Any
 """An element of lxml, which has no types of its own."""
 KEYS = {
@@ -33,9 +34,13 @@ KEYS = {
     "mapping-entry": ("index",),
     "external-ip-address-pool": ("pool-id",),
     "port-set": ("start-port-number", "end-port-number"),
+    "module-set": ("name",),
+    "module": ("name",),
+    "schema": ("name",),
+    "datastore": ("name",),
 }
 """The leaves by which the entries of a list are known, by the list's name: those of these that an
-entry has (RFC 8519, RFC 8343, RFC 8344, RFC 8349, RFC 8512).
+entry has (RFC 8519, RFC 8343, RFC 8344, RFC 8349, RFC 8512, RFC 8525).
 """
 _OPERATIONS = ("merge", "replace", "create", "delete", "remove")
 
@@ -166,3 +171,27 @@ def _part(wanted: Element | None, element: Element) -> Element | None:
         if not asking and (told or not asked):
             found.append(copy.deepcopy(own))
     return found if some or matched else None
+
+
+def lists_of(document: bytes, what: str) -> str:
+    """Return the lists of a device's document, and where they stand, as XML; an empty container
+    where it has none. Raises `PlanError`.
+    """
+    for each in parsed(document, what):
+        if name_of(each) == "acls":
+            return written(each).decode()
+    return f'<acls xmlns="{ACL}"/>'
+
+
+def bare(lists: str) -> bytes:
+    """Return lists as XML that is the same however it is set."""
+    return written(parsed(lists.encode(), "lists"))
+
+
+def with_lists(document: bytes, lists: str, what: str) -> bytes:
+    """Return a device's document with other lists. Raises `PlanError`."""
+    found = parsed(document, what)
+    for each in [one for one in found if name_of(one) == "acls"]:
+        found.remove(each)
+    found.append(parsed(lists.encode(), what))
+    return written(found)

@@ -57,20 +57,31 @@ def put_in(draft: Draft, coming: Coming, device: str) -> tuple[str, dict[Decider
     return take_in(draft, [coming], replace=True)
 
 
-def leave_what_is_the_same(reading: Reading, coming: Coming, device: str, at: datetime) -> None:
+def leave_what_is_the_same(
+    reading: Reading, coming: Coming, device: str, at: datetime
+) -> dict[DeciderKey, int]:
     """Take out of what runs on a device what is so in the plan, so that the plan's own words and
-    notes stay. Raises `PlanError`.
+    notes stay; return how often the lines of all its lists have decided there. Raises `PlanError`.
     """
     draft = Draft(reading)
-    put_in(draft, deepcopy(coming), device)
+    _, decided = put_in(draft, deepcopy(coming), device)
     new = draft.result()
     if not new:
-        return
+        return decided
     changed = reading.changed(new).plan
     old, now = in_force(reading.plan, at), in_force(changed, at)
-    coming.lists = [each for each in coming.lists if not _are_the_same(old, now, each.name)]
+    left = {each.name for each in coming.lists if _are_the_same(old, now, each.name)}
+    coming.lists = [each for each in coming.lists if each.name not in left]
     if reading.plan.devices.get(device) == changed.devices.get(device):
         coming.devices = []
+    lists = reading.plan.every_list
+    return {
+        line: hits
+        for line, hits in decided.items()
+        if line.access_list not in left
+        or line.entry is None
+        or any(each.number == line.entry for each in lists[line.access_list].entries)
+    }
 
 
 def are_the_same_on(old: Plan, new: Plan, device: str) -> bool:

@@ -22,6 +22,7 @@ from crossgate.live.datastore import Datastore, Later, kept
 from crossgate.live.devices import Reached
 from crossgate.live.documents import parsed
 from crossgate.live.stand_in import LOOPBACK, Misfortune, StandIn
+from crossgate.live.state import Counts
 
 _KEY = "ssh-ed25519"
 USER = "crossgate"
@@ -80,6 +81,7 @@ def begun(
     at: datetime,
     misfortune: Misfortune | None = None,
     runs: Callable[[bytes], None] | None = None,
+    counts: Counts = dict,
 ) -> tuple[StandIn, str]:
     """Return a device with the configuration that it had when it was played last, or with what the
     plan says of it, with the entries whose windows are open at a time; and what there is to tell of
@@ -101,4 +103,4 @@ def begun(
     def sees(document: bytes) -> None:
         read(Given(Path(f"{name}.xml"), document, plan, name))
 
-    return StandIn(name, Datastore(running, later, sees, path, runs), misfortune), told
+    return StandIn(name, Datastore(running, later, sees, path, runs), misfortune, counts), told

@@ -16,11 +16,11 @@ from crossgate.formats.exchange.ietf import write
 from crossgate.language.importing import Coming
 from crossgate.language.reader import Reading
 from crossgate.live.devices import Running
-from crossgate.live.documents import name_of, parsed, written
+from crossgate.live.documents import bare, lists_of, with_lists
 from crossgate.live.drift import are_the_same_on, coming_from
 from crossgate.live.halves import first_half
 from crossgate.live.order import Move, Order, Runs, as_it_runs, between, order
-from crossgate.live.pushing import Step, bare, lists_of
+from crossgate.live.pushing import Step
 
 
 class Change(NamedTuple):
@@ -62,7 +62,9 @@ def proposed(
             continue
         wanted[name], unsaid[name] = lists, cannot
         before[name] = coming_from(reading.plan, each)
-        after[name] = coming_from(reading.plan, each._replace(document=with_lists(each, lists)))
+        after[name] = coming_from(
+            reading.plan, each._replace(document=with_lists(each.document, lists, name))
+        )
     start, end = (as_it_runs(reading, own, at) for own in (before, after))
     plans = {Runs.BEFORE: start, Runs.AFTER: end}
     differing = [name for name in wanted if not are_the_same_on(start, end, name)]
@@ -81,7 +83,8 @@ def proposed(
         halved.update({name: _lists_of(half, name)[0] for name in differing})
         there = {
             name: coming_from(
-                reading.plan, runs[name]._replace(document=with_lists(runs[name], own))
+                reading.plan,
+                runs[name]._replace(document=with_lists(runs[name].document, own, name)),
             )
             for name, own in halved.items()
         }
@@ -117,15 +120,6 @@ def _lists_of(plan: Plan, name: str) -> tuple[str, list[str]]:
     return lists_of(document.text.encode(), name), document.unsaid
 
 
-def with_lists(running: Running, lists: str) -> bytes:
-    """Return what runs on a device with other lists."""
-    document = parsed(running.document, running.device)
-    for each in [one for one in document if name_of(one) == "acls"]:
-        document.remove(each)
-    document.append(parsed(lists.encode(), running.device))
-    return written(document)
-
-
 def wrong_after(reading: Reading, step: Step, document: bytes, at: datetime) -> str:
     """Return what a device does otherwise, after a step, than what it was sent says; "" where it
     does just that.
@@ -134,7 +128,7 @@ def wrong_after(reading: Reading, step: Step, document: bytes, at: datetime) -> 
     try:
         plans = [
             as_it_runs(reading, {step.device: coming_from(reading.plan, one)}, at)
-            for one in (there, there._replace(document=with_lists(there, step.new)))
+            for one in (there, there._replace(document=with_lists(document, step.new, step.device)))
         ]
     except PlanError as error:
         return error.message

@@ -22,15 +22,14 @@ from pathlib import Path
 from crossgate.core.model.errors import PlanError
 from crossgate.formats.disk import put_file
 from crossgate.formats.own_state import name_for_file, own_folder, taking_turns
-from crossgate.live.devices import Reached, running, session
-from crossgate.live.documents import NETCONF, name_of, parsed, written
+from crossgate.live.devices import Reached, running, session, unreached
+from crossgate.live.documents import NETCONF, bare, lists_of, parsed, written
 
 SCHEMA = "crossgate/push/1"
-ACL = "urn:ietf:params:xml:ns:yang:ietf-access-control-list"
 _NEEDED = (":candidate", ":confirmed-commit", ":validate")
 _FIRST_HALF = "denies also what it is to deny then"
-Tell = Callable[[str, str], None]
-"""Gets to know what has been done with a device, by its name."""
+Tell = Callable[["Step", str], None]
+"""Gets to know how far a device has come, and in words what has been done, "" for nothing yet."""
 
 
 class Stage(StrEnum):
@@ -107,16 +106,6 @@ class Journal:
             yield
 
 
-def lists_of(document: bytes, what: str) -> str:
-    """Return the lists of a device's document, and where they stand, as XML; an empty container
-    where it has none. Raises `PlanError`.
-    """
-    for each in parsed(document, what):
-        if name_of(each) == "acls":
-            return written(each).decode()
-    return f'<acls xmlns="{ACL}"/>'
-
-
 def push_step(
     step: Step,
     at: Reached,
@@ -124,9 +113,11 @@ def push_step(
     confirm_within: int,
     noted: Callable[[Stage], None],
     seen: Callable[[bytes], str] = lambda _: "",
+    others: Sequence[Reached] = (),
 ) -> None:
     """Have a device run what a step says. It is `seen` in a new session that it does: that returns
-    what is wrong, "" for nothing. Raises `PlanError`; the device goes back by itself then.
+    what is wrong, "" for nothing; and the `others` must be reached still. Raises `PlanError`; the
+    device goes back by itself then.
     """
     with session(at, within) as device:
         lacks = [each for each in _NEEDED if each not in device.server_capabilities]
@@ -150,6 +141,9 @@ def push_step(
     wrong = seen(found.document)
     if wrong:
         raise PlanError(f"{step.device} does not run what was sent: {wrong}")
+    lost = unreached(others, within)
+    if lost:
+        raise PlanError(f"behind {step.device} nobody reaches {', '.join(lost)} any more")
     with session(at, within) as device:
         device.commit(persist_id=step.token)
     noted(Stage.CONFIRMED)
@@ -181,11 +175,6 @@ def take_back(step: Step, at: Reached, within: float, confirm_within: int) -> st
     return ""
 
 
-def bare(lists: str) -> bytes:
-    """Return lists as XML that is the same however it is set."""
-    return written(parsed(lists.encode(), "lists"))
-
-
 def push(
     journal: Journal,
     steps: list[Step],
@@ -200,11 +189,14 @@ def push(
     Raises `PlanError` for what failed, and how that ended.
     """
     journal.write(steps)
+    done = dict[str, None]()
     for step in steps:
 
         def noted(stage: Stage, step: Step = step) -> None:
             step.stage = stage
             journal.write(steps)
+            if stage is Stage.COMMITTING:
+                tell(step, "")
 
         try:
             push_step(
@@ -214,8 +206,10 @@ def push(
                 confirm_within,
                 noted,
                 partial(seen, step),
+                [reached[name] for name in done if name != step.device],
             )
-            tell(step.device, _FIRST_HALF if step.half else "runs what the plan says")
+            done[step.device] = None
+            tell(step, _FIRST_HALF if step.half else "runs what the plan says")
         except BaseException as error:
             undone = undo(journal, steps, reached, within, confirm_within, keep_done, tell)
             if isinstance(error, PlanError):
@@ -246,11 +240,11 @@ def undo(
         why = take_back(step, reached[step.device], within, confirm_within)
         if why:
             problems.append(why)
-            tell(step.device, "could not be put back")
+            tell(step, "could not be put back")
             continue
         step.stage = Stage.UNDONE
         journal.write(list(steps))
-        tell(step.device, "runs what it ran before")
+        tell(step, "runs what it ran before")
     if problems:
         return (
             f"{'; '.join(problems)}. What was done is kept in mind: "

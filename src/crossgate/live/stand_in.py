@@ -1,7 +1,8 @@
 """A device that is played: a NETCONF server over SSH on this machine's loopback, with what a plan
 says of the device as its configuration.
 
-Sources: RFC 6241, and RFC 6242 for the framing of messages.
+Sources: RFC 6241, RFC 6242 for the framing of messages, RFC 6243 for defaults, RFC 8525 for what
+modules it has.
 """
 
 from __future__ import annotations
@@ -28,6 +29,7 @@ from crossgate.live.documents import (
     parsed,
     written,
 )
+from crossgate.live.state import MODULES, Counts, capability, with_state
 
 LOOPBACK = "127.0.0.1"
 _BASE = ("urn:ietf:params:netconf:base:1.0", "urn:ietf:params:netconf:base:1.1")
@@ -37,9 +39,12 @@ _CAPABILITIES = (
     "urn:ietf:params:netconf:capability:confirmed-commit:1.1",
     "urn:ietf:params:netconf:capability:validate:1.1",
     "urn:ietf:params:netconf:capability:rollback-on-error:1.0",
+    "urn:ietf:params:netconf:capability:with-defaults:1.0?basic-mode=explicit",
 )
 _CONFIRM_WITHIN = 600.0
 """The seconds after which a commit is taken back where it does not say (RFC 6241 section 8.4)."""
+DEFAULTS = "urn:ietf:params:xml:ns:yang:ietf-netconf-with-defaults"
+"""The namespace of what may be said of defaults in a question (RFC 6243)."""
 _SPACE: Any = {None: NETCONF}
 _END = b"]]>]]>"
 """What ends a message of NETCONF 1.0 (RFC 6242 section 4.3)."""
@@ -61,8 +66,15 @@ _SLOW = 3.0
 class StandIn:
     """One device: its configurations, and the sessions that are open with it."""
 
-    def __init__(self, name: str, store: Datastore, misfortune: Misfortune | None = None) -> None:
+    def __init__(
+        self,
+        name: str,
+        store: Datastore,
+        misfortune: Misfortune | None = None,
+        counts: Counts = dict,
+    ) -> None:
         self.name, self.store, self.misfortune = name, store, misfortune
+        self._counts = counts
         self.sessions = 0
         self.refuses = False
         """Whether it takes no more sessions."""
@@ -77,7 +89,11 @@ class StandIn:
                 wanted = operation.find(nc("filter"))
                 if wanted is not None and wanted.get("type", "subtree") != "subtree":
                     raise Fault("operation-not-supported", "filters here are subtrees")
-                return chosen(self.store.store(name), wanted)
+                defaults = (operation.findtext(f"{{{DEFAULTS}}}with-defaults") or "").strip()
+                if defaults not in ("", "explicit"):
+                    raise Fault("invalid-value", f"{defaults} is not what is told of defaults here")
+                data = self.store.store(name)
+                return chosen(with_state(data, self._counts) if asked == "get" else data, wanted)
             case "edit-config":
                 self._see_target(operation)
                 config = operation.find(nc("config"))
@@ -207,7 +223,7 @@ class _Messages:
         self._process.stdout.write(message)
 
 
-async def _session(device: StandIn, process: Any) -> None:
+async def answered(device: StandIn, process: Any) -> None:
     """Answer one session with a device, until it ends."""
     device.sessions += 1
     number, messages = device.sessions, _Messages(process)
@@ -271,8 +287,11 @@ def _hello(number: int) -> bytes:
     """Return what a device says first."""
     hello: Element = etree.Element(nc("hello"), nsmap=_SPACE)
     several = etree.SubElement(hello, nc("capabilities"))
-    modules = [f"{space}?module={module}" for module, space in NAMESPACES.items()]
-    for each in (*_CAPABILITIES, *modules):
+    modules = [
+        f"{NAMESPACES[name]}?module={name}&revision={module.revision}"
+        for name, module in MODULES.items()
+    ]
+    for each in (*_CAPABILITIES, capability(), *modules):
         etree.SubElement(several, nc("capability")).text = each
     etree.SubElement(hello, nc("session-id")).text = str(number)
     return written(hello)
@@ -314,7 +333,7 @@ async def serve(
             lambda: _Server(device, user_key.convert_to_public()),
             **where,
             server_host_keys=[host_key],
-            process_factory=lambda process: _session(device, process),
+            process_factory=lambda process: answered(device, process),
             encoding=None,
             allow_scp=False,
         )

@@ -5,3 +5,8 @@ decide them.
 plan says, `namespaces` makes the machines, and `network` runs all of it. `claims` tries what the
 plan claims.
 """
+
+from __future__ import annotations
+
+MOST_ASKED = 1 << 18
+"""No question to a rehearsal, and no answer, is longer, in octets."""

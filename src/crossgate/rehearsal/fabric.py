@@ -28,7 +28,7 @@ from crossgate.core.conversation.opening import Conversation
 from crossgate.core.conversation.packets import Indexes
 from crossgate.core.conversation.rules import ALONE, Decided, Decision, judges, legs_of
 from crossgate.core.conversation.story import path_devices
-from crossgate.core.model.accesslist import AccessList, DeciderKey
+from crossgate.core.model.accesslist import AccessList, Decider, DeciderKey
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.condition import State
 from crossgate.core.model.conditions import Limit, When, is_counted
@@ -121,6 +121,8 @@ class Fabric:
     ) -> None:
         self._clock, self._tell, self._way = clock, tell, way
         self.tally: Counter[DeciderKey] = Counter()
+        self.tally_at: dict[str | None, Counter[DeciderKey]] = {}
+        """The same by the device where lines stand, None for machines' own."""
         """How many packets each line decided."""
         self.machines = {each.name: each for each in machines_of(plan)}
         self._running: dict[tuple[str, tuple[int, ...]], tuple[Running, bool]] = {}
@@ -433,7 +435,7 @@ class Fabric:
         kept = running.kept.get(alike)
         if isinstance(kept, Kept) and read.hops > kept.hops:
             for each in kept.decided:
-                self.tally[each.decider.key] += 1
+                self._count(each.crossing, each.decider)
             return self._handed_over(frame, read, kept)
         way = self._way_back(running) if returns else running.there
         counted = is_counted(packet) and self._is_limited(way, packet.family)
@@ -442,7 +444,7 @@ class Fabric:
         decided = list[Decided]()
         lost, hops = self._walked(running, read, way, returns, state, decided)
         for each in decided:
-            self.tally[each.decider.key] += 1
+            self._count(each.crossing, each.decider)
         if self._tell is not None:
             for each in decided:
                 self._tell(Told(machine.name, packet, each))
@@ -539,6 +541,13 @@ class Fabric:
                 seen = running.seen_as(read, returns, crossing.view)
                 yield crossing, deciding.decision(own, seen)
 
+    def _count(self, crossing: Crossing, decider: Decider) -> None:
+        self.tally[decider.key] += 1
+        device = crossing.point.device
+        if device not in self.tally_at:
+            self.tally_at[device] = Counter()
+        self.tally_at[device][decider.key] += 1
+
     def _is_limited(self, way: OneWay, family: Family) -> bool:
         """Whether some list on a way says how much it permits."""
         if not self._plan.limits:
@@ -587,7 +596,7 @@ class Fabric:
                 opening, _ = running.opening_in(crossing.view)
                 decision = self._deciding(state).decision(own, opening)
                 decider = decision.due or decision.decider
-                self.tally[decider.key] += 1
+                self._count(crossing, decider)
                 if not decider.permits:
                     running.stopped = Decided(crossing, decider)
                     if self._tell is not None:
@@ -701,7 +710,7 @@ class Fabric:
             seen = running.opening_in(crossing.view)[0]
             packet = read.packet._replace(destination=seen.source)
             decision = self._deciding(self.state()).decision(own, packet)
-            self.tally[decision.decider.key] += 1
+            self._count(crossing, decision.decider)
             if not decision.permits:
                 return []
         name = self._name_of(running.origin)

@@ -12,12 +12,14 @@ import json
 import os
 import socket
 from datetime import datetime
+from typing import Any
 
 from crossgate.core.model.plan import Plan
 from crossgate.formats.disk import put_file
 from crossgate.language.managing import NETCONF_PORT
 from crossgate.live.played import begun, folder_of, keys
 from crossgate.live.stand_in import serve
+from crossgate.rehearsal import MOST_ASKED
 from crossgate.rehearsal.namespaces import Namespace, Namespaces, end_with_parent
 
 
@@ -64,6 +66,24 @@ async def _play(
             put_file(path, document)
             tell.send(json.dumps({"do": "runs", "on": name, "file": str(path)}).encode())
 
-        device, _ = begun(plan, name, folder, True, loop.call_later, at, runs=runs)
+        def counts(name: str = name) -> dict[str, dict[int | None, int]]:
+            return _counted(tell, name)
+
+        device, _ = begun(plan, name, folder, True, loop.call_later, at, runs=runs, counts=counts)
         await serve(device, 0, host_key, user_key, own)
     await asyncio.Event().wait()
+
+
+def _counted(tell: socket.socket, device: str) -> dict[str, dict[int | None, int]]:
+    """Ask the loop how often the lines of a device have decided. A list that the loop calls by its
+    device, too, goes by its own name as well.
+    """
+    tell.send(json.dumps({"do": "decided", "on": device}).encode())
+    rows, answer = [], dict[str, Any]()
+    while "decided" not in answer:
+        answer = json.loads(tell.recv(MOST_ASKED))
+        rows += answer.get("part", answer.get("decided", []))
+    found = dict[str, dict[int | None, int]]()
+    for name, entry, hits in rows:
+        found.setdefault(name, {})[entry] = hits
+    return {name.removeprefix(f"{device}-"): own for name, own in found.items()} | found

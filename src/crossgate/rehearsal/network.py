@@ -17,13 +17,15 @@ import socket
 import subprocess
 import tempfile
 import time
-from collections.abc import Callable, Iterable, Sequence
+from collections import Counter
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from datetime import datetime
 from pathlib import Path
 from typing import Any
 
 from crossgate.core.answers.outage import down_point
 from crossgate.core.conversation.opening import service_label
+from crossgate.core.model.accesslist import DeciderKey
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.network import Point
@@ -31,6 +33,7 @@ from crossgate.core.model.plan import Plan
 from crossgate.language.reader import Reading
 from crossgate.live.devices import REHEARSED, Running
 from crossgate.live.drift import coming_from, with_what_runs
+from crossgate.rehearsal import MOST_ASKED
 from crossgate.rehearsal.fabric import Fabric, Machine, Told, machines_of
 from crossgate.rehearsal.namespaces import (
     Namespace,
@@ -46,8 +49,6 @@ _MOST_OCTETS = 65_600
 """No frame is longer."""
 _AT_ONCE = 64
 """So many frames of one machine are taken before it is the others' turn."""
-MOST_ASKED = 1 << 18
-"""No question is longer, in octets."""
 _OURS = "PYTHONSAFEPATH"
 """What this program tells its own helpers, and no other program."""
 _MOST_LINES = 1_000
@@ -355,7 +356,10 @@ class Rehearsal:
                 case "watch":
                     self._watching.append(client)
                 case "decided":
-                    lines = self.decided()
+                    tally = self.fabric.tally
+                    if "on" in said:
+                        tally = self.fabric.tally_at.get(said["on"], Counter())
+                    lines = self.decided(tally)
                     while len(lines) > _MOST_LINES:
                         _send(client, {"part": lines[:_MOST_LINES]})
                         del lines[:_MOST_LINES]
@@ -377,9 +381,14 @@ class Rehearsal:
             for file in files:
                 os.close(file)
 
-    def decided(self) -> list[tuple[str, int | None, int]]:
-        """Return which lines decided how many packets, in the order of the lists."""
-        lists, tally = self.fabric.plan.every_list, self.fabric.tally
+    def decided(
+        self, tally: Mapping[DeciderKey, int] | None = None
+    ) -> list[tuple[str, int | None, int]]:
+        """Return which lines decided how many packets, in the order of the lists; all, or those of
+        one tally.
+        """
+        lists = self.fabric.plan.every_list
+        tally = self.fabric.tally if tally is None else tally
         order = {name: number for number, name in enumerate(lists)}
         keys = sorted(
             tally,

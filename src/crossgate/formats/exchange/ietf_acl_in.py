@@ -52,7 +52,7 @@ _ACTIONS = {name: action for action, name in FORWARDING.items()}
 _L3 = {family: family.word for family in Family}
 MOST_COUNT = (1 << 64) - 1
 """The most that a counter64 holds (RFC 6991)."""
-_NAMED = re.compile(r"(\d{1,10})(?:\.(\d+)/(\d+))?(?: +(.*))?", re.DOTALL)
+NAMED_ACE = re.compile(r"(\d{1,10})(?:\.(\d+)/(\d+))?(?: +(.*))?", re.DOTALL)
 
 
 def read(given: Given) -> Coming:
@@ -205,7 +205,7 @@ class _Ace:
         if takes_all:
             own.otherwise = action
         if not (takes_all and last and not logged):
-            named = _NAMED.fullmatch(name)
+            named = NAMED_ACE.fullmatch(name)
             comment = quotable((named[4] or "") if named else name)
             words = ["off"] * own.without(lost, action)
             words += [str(action), carried, ends[0], "to", ends[1]] + ["log"] * logged
@@ -230,7 +230,7 @@ class _Ace:
         if self._matches is not None:
             rule = self._matched(rule, self._matches, family, lost, own)
         name = ace.text("name")
-        named = _NAMED.fullmatch(name)
+        named = NAMED_ACE.fullmatch(name)
         if named:
             number, part, parts, comment = named.groups()
             rule = rule._replace(

@@ -66,3 +66,15 @@ def push_document(
         "claims": claims,
         "refused": refused,
     }
+
+
+def event_document(device: str, half: bool, stage: str, said: str, at: datetime) -> Document:
+    """Return `crossgate/push-event/1`: how far a device has come just now, and in words."""
+    return {
+        "schema": "crossgate/push-event/1",
+        "at": at.isoformat(),
+        "device": device,
+        "half": half,
+        "stage": stage,
+        "said": said,
+    }
