@@ -108,13 +108,15 @@ def _run(folder: Path, number: int | None, every: bool) -> None:
 
 
 def _chapter(number: int, chapter: Chapter, whole: bool, plan: tuple[str, ...]) -> None:
+    from crossgate.demo.chapters import CHAPTERS
     from crossgate.show.console import count
 
-    steps = chapter.steps if whole else [each for each in chapter.steps if each.tells]
-    typer.echo()
-    if not steps:
+    steps = chapter.steps if whole else chapter.told
+    if not steps:  # titles of several stand together
+        typer.echo("\n" * bool(CHAPTERS[number - 2].told), nl=False)
         typer.secho(f"{number}  {chapter.title}: crossgate demo {number}", bold=True)
         return
+    typer.echo()
     typer.secho(f"{number}  {chapter.title}", bold=True)
     with _played(chapter, plan) as why_not:
         left = 0

@@ -214,18 +214,18 @@ def asked_of(plan: Plan, devices: list[str] | None, by: Access) -> list[Reached]
 
         names = list(dict.fromkeys(devices or plan.devices))
         return [reached_as_played(plan, name, by.stand_ins) for name in names]
+    if os.environ.get(REHEARSED):
+        from crossgate.live.played import reached_in_rehearsal
+
+        names = list(dict.fromkeys(devices or plan.devices))
+        return [reached_in_rehearsal(plan, name) for name in names]
     managed = [name for name, each in plan.devices.items() if each.management]
     if not devices and not managed:
         raise PlanError(
             "no device of the plan is managed; say how in the block of each, as: "
             "manage netconf 192.0.2.1 user ops"
         )
-    found = [
+    return [
         reached(plan, name, by.key)._replace(password=by.password)
         for name in dict.fromkeys(devices or managed)
     ]
-    if os.environ.get(REHEARSED):
-        from crossgate.live.played import played_there
-
-        return [played_there(each, plan) for each in found]
-    return found

@@ -11,7 +11,7 @@ from crossgate.demo.traffic import DAY, FLOWS, SEA
 
 class Step(NamedTuple):
     """One command of the demo: what it shows, its words, and the exit status that it is meant to
-    end with; `needs` is an extra of the package.
+    end with; `needs` are extras of the package, separated by commas.
 
     The short story has it with the lines of its answer that hold one of the words in `tells`; it
     leaves a step out that has none.
@@ -26,9 +26,10 @@ class Step(NamedTuple):
     @property
     def left_out(self) -> str:
         """Why it cannot run here; "" where it can."""
-        if any(find_spec(name) is None for name in _PACKAGES[self.needs]):
+        extras = self.needs.split(",")
+        if any(find_spec(name) is None for each in extras for name in _PACKAGES[each]):
             return f"it needs pip install 'crossgate[{self.needs}]'"
-        if self.needs == "rehearse":
+        if "rehearse" in extras:
             from crossgate.rehearsal.session import refusal
 
             return refusal()
@@ -44,6 +45,11 @@ class Chapter(NamedTuple):
     steps: tuple[Step, ...]
     stand_ins: bool = False
 
+    @property
+    def told(self) -> list[Step]:
+        """The steps of the short story."""
+        return [each for each in self.steps if each.tells]
+
 
 _PACKAGES = {
     "": (),
@@ -58,6 +64,12 @@ FIRST_PORT = 18_301
 """The port of the first stand-in."""
 _PLAYED = ("--stand-ins", str(FIRST_PORT))
 _NOON = ("--at", "mon 12:00")
+
+_LOCKED_OUT = """
+crossgate place kiosk-fence inbound lighthouse.v200 --anyway --yes > /dev/null
+crossgate push lighthouse --approximate --anyway --yes --within 3 --confirm-within 5 | tail -2
+crossgate undo --yes > /dev/null
+crossgate drift lighthouse"""
 
 CHAPTERS = (
     Chapter(
@@ -498,5 +510,17 @@ CHAPTERS = (
             Step("The plan is as it was.", ("undo", "--yes"), needs="live"),
         ),
         stand_ins=True,
+    ),
+    Chapter(
+        "Locked out, and let in again",
+        (
+            Step(
+                "A list put at the wrong interface stops the duty officer's own packets. Pushed all "
+                "the same, from the desk and over the rehearsed network: nobody reaches the device "
+                "any more, nobody confirms, and it takes the commit back by itself.",
+                ("rehearse", "duty", "--devices", "--", "sh", "-c", _LOCKED_OUT),
+                needs="rehearse,live",
+            ),
+        ),
     ),
 )

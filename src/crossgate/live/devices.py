@@ -13,7 +13,6 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import Any, NamedTuple
 
-from crossgate.core.model.address import Address
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.network import Device
 from crossgate.core.model.plan import Plan
@@ -25,6 +24,10 @@ for _name in ("ncclient", "paramiko"):
     logging.getLogger(_name).addHandler(logging.NullHandler())
 REHEARSED = "CROSSGATE_REHEARSAL"
 """Tells commands that they run in a rehearsal: devices are those that are played there."""
+_LOOKS_EVERY = 0.01
+"""The seconds after which a session looks whether there is something to send; of itself it would
+wait ten times as long, with each question.
+"""
 _MOST_AT_ONCE = 32
 """So many devices are asked at once."""
 
@@ -72,18 +75,25 @@ def reached(plan: Plan, name: str, key: Path | None = None) -> Reached:
         raise PlanError(
             f"{name} is not managed; say how in its block, as: manage netconf 192.0.2.1 user ops"
         )
-    own = device.management[0]
-    at = own.at if own.at is not None else _first_address(device)
+    host, port = where_managed(plan, device)
+    return Reached(name, host, port, device.management[0].user or getpass.getuser(), key)
+
+
+def where_managed(plan: Plan, device: Device) -> tuple[str, int]:
+    """Return the address and the port at which a device is managed, its first one and the usual one
+    where the plan does not say. Raises `PlanError`.
+    """
+    at, port = None, None
+    if device.management:
+        at, port = device.management[0].at, device.management[0].port
     if isinstance(at, str):
         at = plan.hosts[at].addresses[0]
-    return Reached(name, str(at), own.port or NETCONF_PORT, own.user or getpass.getuser(), key)
-
-
-def _first_address(device: Device) -> Address:
-    found = device.addresses()
-    if not found:
-        raise PlanError(f"{device.name} has no address; name one in its line manage netconf")
-    return found[0]
+    if at is None:
+        addresses = device.addresses()
+        if not addresses:
+            raise PlanError(f"{device.name} has no address; name one in its line manage netconf")
+        at = addresses[0]
+    return str(at), port or NETCONF_PORT
 
 
 @contextmanager
@@ -94,8 +104,10 @@ def session(at: Reached, within: float, accept_new: bool = False) -> Iterator[An
     """
     from ncclient import NCClientError, manager
     from ncclient.operations.rpc import RPCError
+    from ncclient.transport import session as sessions
     from ncclient.transport.errors import AuthenticationError
 
+    sessions.TICK = _LOOKS_EVERY
     options: dict[str, Any] = {"key_filename": str(at.key)} if at.key is not None else {}
     try:
         connected = manager.connect(

@@ -19,7 +19,7 @@ from crossgate.formats.exchange.asked import Given, Wanted, chosen
 from crossgate.formats.exchange.ietf import read, write
 from crossgate.formats.own_state import name_for_file, own_folder
 from crossgate.live.datastore import Datastore, Later, kept
-from crossgate.live.devices import Reached
+from crossgate.live.devices import Reached, where_managed
 from crossgate.live.documents import parsed
 from crossgate.live.stand_in import LOOPBACK, Misfortune, StandIn
 from crossgate.live.state import Counts
@@ -50,13 +50,14 @@ def keys(folder: Path) -> tuple[Any, Any]:
     return found[0], found[1]
 
 
-def played_there(at: Reached, plan: Plan) -> Reached:
-    """Return where a device is reached that is played where the plan says that it is managed, as in
-    a rehearsal. Raises `PlanError`.
+def reached_in_rehearsal(plan: Plan, name: str) -> Reached:
+    """Return where a device is reached in a rehearsal: where the plan says that it is managed, or
+    at its first address. Raises `PlanError` for one that has none.
     """
     folder = folder_of(plan)
     host_key = keys(folder)[0].export_public_key().decode().split()[1]
-    return at._replace(user=USER, key=folder / "key", host_key=host_key)
+    host, port = where_managed(plan, plan.devices[name])
+    return Reached(name, host, port, USER, folder / "key", host_key=host_key)
 
 
 def reached_as_played(plan: Plan, name: str, first_port: int) -> Reached:

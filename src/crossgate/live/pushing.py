@@ -12,6 +12,7 @@ from __future__ import annotations
 
 import json
 import secrets
+import time
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager, suppress
 from dataclasses import asdict, dataclass, field
@@ -133,12 +134,17 @@ def push_step(
                 target="candidate", config=_replacing(step.new), test_option="test-then-set"
             )
             noted(Stage.COMMITTING)
+            begun = time.monotonic()
             device.commit(confirmed=True, timeout=str(confirm_within), persist=step.token)
     # Who can reach it no more cannot confirm either, so that it goes back.
     found = running(at, within)
     if found.why:
         raise PlanError(f"{found.why}; it goes back by itself within {confirm_within} seconds")
     wrong = seen(found.document)
+    if wrong and time.monotonic() - begun > confirm_within:
+        raise PlanError(
+            f"nobody reached {step.device} for {confirm_within} seconds, and it went back by itself"
+        )
     if wrong:
         raise PlanError(f"{step.device} does not run what was sent: {wrong}")
     lost = unreached(others, within)

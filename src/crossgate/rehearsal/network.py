@@ -15,6 +15,7 @@ import select
 import signal
 import socket
 import subprocess
+import sysconfig
 import tempfile
 import time
 from collections import Counter
@@ -122,6 +123,8 @@ class Rehearsal:
     ) -> None:
         self.fabric = Fabric(plan, clock, self._decided, way)
         self._read, self._stamps = read, _stamps(plan.sources)
+        # A command that asks this program asks it about the plan that is rehearsed.
+        self._plan_there = {"CROSSGATE_PLAN": os.path.abspath(plan.files[0])} if read else {}
         self._looked = 0.0
         self._documents: dict[str, bytes] = {}
         self._saves = True
@@ -436,7 +439,9 @@ class Rehearsal:
                 preexec_fn=inside,
                 cwd=said["folder"],
                 env={name: os.environ[name] for name in os.environ if name != _OURS}
-                | {REHEARSED: "1"},
+                | {"PATH": _path()}
+                | {REHEARSED: "1", "PATH": _path()}
+                | self._plan_there,
             )
         except OSError as error:
             status = 127 if isinstance(error, FileNotFoundError) else 126
@@ -452,6 +457,11 @@ class Rehearsal:
             _send(client, {"ended": command.wait()})
 
         self.watch(ended, end)
+
+
+def _path() -> str:
+    """Return where commands are looked for: as outside, and at last where this program is."""
+    return f"{os.environ.get('PATH', os.defpath)}{os.pathsep}{sysconfig.get_path('scripts')}"
 
 
 def _send(client: socket.socket, said: dict[str, Any]) -> None:
