@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
+import itertools
 import json
+import os
 import re
 import signal
-import subprocess
-import sys
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from datetime import datetime
 from pathlib import Path
 
@@ -33,7 +33,7 @@ from crossgate.live.halves import first_half
 from crossgate.live.order import Move, Runs, as_it_runs, between, order
 from crossgate.live.played import reached_as_played
 from crossgate.live.proposal import proposed
-from crossgate.live.pushing import Journal, Stage, Step, push_step
+from crossgate.live.pushing import Journal, Stage, Step, push, push_step, undo
 from tests import small
 from tests.conftest import Run
 from tests.live.conftest import Play, free_ports
@@ -418,36 +418,67 @@ def test_what_is_done_may_stay(run: Run, demo: Path, play: Play) -> None:
     assert after["b"] != before["b"]
 
 
+def killed_at(number: int, written: bool, do: Callable[[], object]) -> None:
+    """Do something in another process that is killed at the journal's line of a number, before it
+    is written or when it has been.
+    """
+    child = os.fork()
+    if child == 0:
+        real, lines = Journal.write, itertools.count()
+
+        def write(self: Journal, steps: Sequence[Step]) -> None:
+            here = next(lines) == number
+            if here and not written:
+                os.kill(os.getpid(), signal.SIGKILL)
+            real(self, steps)
+            if here:
+                os.kill(os.getpid(), signal.SIGKILL)
+
+        Journal.write = write  # type: ignore[method-assign]
+        try:
+            do()
+        finally:
+            os._exit(0)
+    assert os.WIFSIGNALED(os.waitpid(child, 0)[1])
+
+
 @pytest.mark.process
-@pytest.mark.parametrize("wait", [0.3, 0.9])
-def test_a_killed_push_is_put_right(
-    run: Run,
-    demo: Path,
-    play: Play,
-    wait: float,
+def test_wherever_a_push_is_killed_all_run_what_they_ran_once_it_is_undone(
+    run: Run, demo: Path, play: Play
 ) -> None:
-    port = play()
+    port, plan = play(), read(demo / "site.gate").plan
+    reached = {each: reached_as_played(plan, each, port) for each in ("b", "a", "c")}
     before = runs(demo, port)
     changed(demo)
-    words = ["push", "--stand-ins", str(port), "--yes", *WAIT]
+    will = read(demo / "site.gate").plan
+    new = {
+        each: lists_of(str(library.export(will, "ietf", on=each, xml=True).text).encode(), each)
+        for each in reached
+    }
     journal = Journal(demo / "site.gate")
-    process = subprocess.Popen([sys.executable, "-m", "crossgate", *words], cwd=demo)
-    deadline = time.monotonic() + 30
-    while not journal.path.exists() and process.poll() is None:
-        assert time.monotonic() < deadline
-        time.sleep(0.01)
-    time.sleep(wait)
-    process.send_signal(signal.SIGKILL)
-    process.wait()
-    left = journal.read()
-    if not left:  # it was done before it was killed
-        assert run("drift", "--stand-ins", str(port)).returncode == 0
-        return
+
+    def begin() -> None:
+        steps = [Step(each, before[each], new[each]) for each in reached]
+        push(journal, steps, reached, 10, 60, False, lambda *_: "", lambda *_: None)
+
+    # Killed before a line, what it tells has been done on the device already; killed behind one
+    # that says committing, nothing has.
+    for number, written in [*((each, False) for each in range(7)), (0, True), (1, True), (3, True)]:
+        killed_at(number, written, begin)
+        left = journal.read()
+        assert bool(left) is ((number, written) != (0, False))
+        there = runs(demo, port)
+        for each in left:  # what the journal says is never behind what was done
+            assert each.stage is not Stage.WAITING or there[each.device] == before[each.device]
+        assert undo(journal, left, reached, 10, 60, False, lambda *_: None) == (
+            "all devices run what they ran before"
+        )
+        assert (runs(demo, port), journal.read()) == (before, [])
+    words = ("push", "--stand-ins", str(port), "--yes", *WAIT)
+    journal.write([Step(each, before[each], new[each]) for each in reached])
     refused = run(*words)
     assert (refused.returncode, "a push did not end" in refused.stderr) == (2, True)
-    undone = run("push", "--undo", "--stand-ins", str(port), *WAIT)
-    assert (undone.returncode, journal.read()) == (0, [])
-    assert runs(demo, port) == before
+    assert run("push", "--undo", "--stand-ins", str(port), *WAIT).returncode == 0
     assert run(*words).returncode == 0
     assert run("drift", "--stand-ins", str(port)).returncode == 0
 
