@@ -127,15 +127,17 @@ def push_step(
                 f"{step.device} cannot take a commit back by itself: it lacks {', '.join(lacks)} "
                 "(RFC 6241)"
             )
-        with device.locked("candidate"):
-            # Validated as it is edited, not afterwards: one server forgets a candidate that it has
-            # validated.
-            device.edit_config(
-                target="candidate", config=_replacing(step.new), test_option="test-then-set"
-            )
-            noted(Stage.COMMITTING)
-            begun = time.monotonic()
-            device.commit(confirmed=True, timeout=str(confirm_within), persist=step.token)
+        # The lock goes with the session, and with it what was edited and not committed (RFC 6241
+        # sections 7.5 and 8.3.5.2).
+        device.lock("candidate")
+        # Validated as it is edited, not afterwards: one server forgets a candidate that it has
+        # validated.
+        device.edit_config(
+            target="candidate", config=_replacing(step.new), test_option="test-then-set"
+        )
+        noted(Stage.COMMITTING)
+        begun = time.monotonic()
+        device.commit(confirmed=True, timeout=str(confirm_within), persist=step.token)
     # Who can reach it no more cannot confirm either, so that it goes back.
     found = running(at, within)
     if found.why:
