@@ -9,7 +9,9 @@ import socket
 import threading
 import time
 import xml.etree.ElementTree as ElementTree
+from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 import asyncssh
 import pytest
@@ -283,20 +285,19 @@ class Guarded(asyncssh.SSHServer):
         return password == "low tide"
 
 
-def test_a_password_lets_in_and_is_never_shown(run: Run, demo: Path) -> None:
+def served(answers: Callable[[Any], Any]) -> Reached:
+    """Have somebody answer sessions over SSH on loopback, behind a password."""
     port, ready = free_ports(1), threading.Event()
     key = asyncssh.generate_private_key("ssh-ed25519")
 
     async def serve() -> None:
-        store = Datastore(parsed(b"<data/>", "x"), lambda *_: None, lambda _: None)  # type: ignore[arg-type]
-        device = StandIn("jetty", store)
         await asyncssh.create_server(
             Guarded,
             "127.0.0.1",
             port,
             server_host_keys=[key],
             encoding=None,
-            process_factory=lambda process: answered(device, process),
+            process_factory=answers,
         )
         ready.set()
         await asyncio.Event().wait()
@@ -304,10 +305,60 @@ def test_a_password_lets_in_and_is_never_shown(run: Run, demo: Path) -> None:
     threading.Thread(target=lambda: asyncio.run(serve()), daemon=True).start()
     assert ready.wait(20)
     public = key.export_public_key().decode().split()[1]
-    at = Reached("jetty", "127.0.0.1", port, "ops", host_key=public, password=Secret("low tide"))
+    secret = Secret("low tide")
+    return Reached("jetty", "127.0.0.1", port, "ops", host_key=public, password=secret)
+
+
+def test_a_password_lets_in_and_is_never_shown(run: Run, demo: Path) -> None:
+    store = Datastore(parsed(b"<data/>", "x"), lambda *_: None, lambda _: None)  # type: ignore[arg-type]
+    device = StandIn("jetty", store)
+    at = served(lambda process: answered(device, process))
     assert running(at, 20).why == ""
     assert "low tide" not in repr(at)
     wrong = running(at._replace(password=Secret("high tide")), 20).why
     assert wrong == "jetty lets ops in with neither key nor password"
     asked = run("drift", "jetty", "--ask-password")
     assert (asked.returncode, "asked for on a terminal" in asked.stderr) == (2, True)
+
+
+def rpc_reply(number: bytes, inside: bytes, head: bytes = b"") -> bytes:
+    return b'%b<rpc-reply xmlns="%b" message-id="%b"><data>%b</data></rpc-reply>' % (
+        head,
+        NC.encode(),
+        number,
+        inside,
+    )
+
+
+LAUGHS = b"".join(
+    b'<!ENTITY a%d "%b">' % (each, b"&a%d;" % (each - 1) * 10) for each in range(1, 10)
+)
+HOSTILE = {
+    "a file": (b'<!DOCTYPE r [<!ENTITY e SYSTEM "file:///etc/hostname">]>', b"<x>&e;</x>"),
+    "laughs": (b'<!DOCTYPE r [<!ENTITY a0 "ha">%b]>' % LAUGHS, b"<x>&a9;</x>"),
+    "depth": (b"", b"<x>" * 9_999 + b"</x>" * 9_999),
+    "no end": (b"", b"<x>"),
+}
+
+
+@pytest.mark.parametrize("kind", HOSTILE)
+def test_what_a_device_says_is_not_believed(kind: str) -> None:
+    head, inside = HOSTILE[kind]
+
+    async def answers(process: Any) -> None:
+        """Answer each question with the same, in the framing of NETCONF 1.0."""
+        hello = b'<hello xmlns="%b"><capabilities><capability>urn:ietf:params:netconf:base:1.0'
+        process.stdout.write(
+            (hello % NC.encode()) + b"</capability></capabilities>"
+            b"<session-id>1</session-id></hello>]]>]]>"
+        )
+        heard = b""
+        while octets := await process.stdin.read(1 << 16):
+            heard += octets
+            for number in re.findall(rb'<nc:rpc[^>]* message-id="([^"]*)"', heard):
+                process.stdout.write(rpc_reply(number, inside, head) + b"]]>]]>")
+                heard = b""
+        process.exit(0)
+
+    found = running(served(answers), 3)
+    assert (found.document, "jetty answers what is no XML" in found.why) == (b"", True), found.why

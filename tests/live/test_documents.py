@@ -7,7 +7,7 @@ import re
 import pytest
 
 from crossgate.core.model.errors import PlanError
-from crossgate.live.documents import Fault, chosen, merge, parsed, written
+from crossgate.live.documents import Fault, chosen, lists_of, merge, parsed, with_lists, written
 
 NC = "urn:ietf:params:xml:ns:netconf:base:1.0"
 ACL = "urn:ietf:params:xml:ns:yang:ietf-access-control-list"
@@ -136,3 +136,31 @@ def test_what_would_draw_in_more_is_refused() -> None:
         parsed(b'<!DOCTYPE a [<!ENTITY e SYSTEM "file:///etc/passwd">]><a>&e;</a>', "it")
     with pytest.raises(PlanError, match="is no XML"):
         parsed(b"<a><b></a>", "it")
+
+
+def test_an_identity_is_what_it_is_under_any_prefix_and_wherever_it_is_put() -> None:
+    kind = "<acl><name>c</name><type>{}</type></acl>"
+    ways = (
+        (f'<acls xmlns="{ACL}">', kind.format("ipv4-acl-type")),
+        (f'<acls xmlns="{ACL}" xmlns:x="{ACL}">', kind.format("x:ipv4-acl-type")),
+    )
+    around = f'<config xmlns="{NC}" xmlns:x="{ACL}">'
+    for head, inside in (*ways, (f'<acls xmlns="{ACL}">', kind.format("x:ipv4-acl-type"))):
+        data = parsed(DATA.encode(), "data")
+        for each in parsed(f"{around}{head}{inside}</acls></config>".encode(), "edit"):
+            merge(data, each)
+        assert kind.format("ipv4-acl-type") in bare(written(data))
+        moved = with_lists(
+            f'<data xmlns="{NC}" xmlns:y="{ACL}"/>'.encode(), lists_of(written(data), "x"), "x"
+        )
+        assert kind.format("ipv4-acl-type") in bare(moved)
+    other = "urn:ietf:params:xml:ns:yang:iana-if-type"
+    read = parsed(
+        f'<data xmlns="{NC}" xmlns:i="{other}"><interfaces xmlns="urn:ietf:params:xml:ns:yang:'
+        'ietf-interfaces"><interface><name>i:x</name><type>i:l3ipvlan</type></interface>'
+        "</interfaces></data>".encode(),
+        "data",
+    )
+    text = written(read[0]).decode()
+    assert f'xmlns:iana-if-type="{other}"' in text
+    assert "<name>i:x</name><type>iana-if-type:l3ipvlan</type>" in text

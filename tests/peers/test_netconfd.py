@@ -193,7 +193,7 @@ def test_a_server_is_pushed_to_and_pulled_from(run: Run, tmp_path: Path, device:
     differs = run("drift", *asked)
     assert (differs.returncode, "is  permitted by on-a otherwise" in differs.stdout) == (1, True)
     pushed = run("push", *asked, "--yes", "--confirm-within", "20")
-    assert (pushed.returncode, "a  runs what the plan says" in pushed.stdout) == (0, True)
+    assert (pushed.returncode, "a  runs what the plan says" in pushed.stdout) == (0, True), pushed
     assert run("drift", *asked).returncode == 0
     plan.write_text(before)
     assert run("pull", *asked, "--yes").returncode == 0

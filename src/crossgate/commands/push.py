@@ -87,7 +87,7 @@ def push(
     from crossgate.live.pushing import Journal, Stage, take_back
     from crossgate.live.pushing import push as push_all
     from crossgate.live.pushing import undo as put_back
-    from crossgate.show.console import write
+    from crossgate.show.console import count, write
     from crossgate.show.drift import push_lines
 
     path = plan_file(context, "push from")
@@ -99,7 +99,11 @@ def push(
         if events:
             from crossgate.formats.json.drift import event_document
 
-            _print_line(event_document(step.device, step.half, step.stage, said, datetime.now()))
+            _print_line(
+                event_document(
+                    step.device, step.half, step.stage, said, step.packets, datetime.now()
+                )
+            )
         elif not as_json and said:
             typer.echo(f"{step.device}  {said}")
 
@@ -156,6 +160,9 @@ def push(
                 lambda step, document: wrong_after(reading, step, document, when),
                 tell,
             )
+            if not as_json:
+                pushed = count(len({each.device for each in steps}), "device")
+                typer.echo(f"{pushed} pushed to and confirmed")
         elif resume and not proposal.steps:
             journal.end()
     if as_json:

@@ -9,7 +9,7 @@ import logging
 import socket
 from collections.abc import Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import Any, NamedTuple
 
@@ -102,6 +102,7 @@ def session(at: Reached, within: float, accept_new: bool = False) -> Iterator[An
     user's own; the device is one that is known (`known_hosts`), unless it is new and that is to be
     accepted. Raises `PlanError`.
     """
+    from lxml.etree import LxmlError
     from ncclient import NCClientError, manager
     from ncclient.operations.rpc import RPCError
     from ncclient.transport import session as sessions
@@ -130,20 +131,22 @@ def session(at: Reached, within: float, accept_new: bool = False) -> Iterator[An
     try:
         connected.timeout = within
         yield connected
+        with suppress(Exception):  # all that was asked has been answered
+            connected.close_session()
     except RPCError as error:
         raise PlanError(f"{at.device} says no: {error.message or error.tag}") from None
     except (NCClientError, OSError, EOFError) as error:
         raise PlanError(f"{at.device}: {_reason(error)}") from None
+    except LxmlError as error:
+        raise PlanError(f"{at.device} answers what is no XML: {_reason(error)}") from None
     finally:
-        try:
-            connected.close_session()
-        except Exception:
-            connected._session.close()
+        connected._session.close()
 
 
 def _reason(error: BaseException) -> str:
     """Return why a device could not be asked, in the words of who asks."""
     text = str(error).splitlines()[0] if str(error) else type(error).__name__
+    text = text.removesuffix(" (<string>, line 1)")
     if "timed out" in text:
         return "it does not answer in time"
     return "nobody answers there" if "Could not open socket" in text else text
@@ -199,13 +202,17 @@ def _known_key(at: Reached, within: float, accept_new: bool) -> str:
 def running(
     at: Reached, within: float, accept_new: bool = False, counters: bool = False
 ) -> Running:
-    """Ask a device what runs there, with its counters where these are wanted too."""
+    """Ask a device what runs there, with its counters where these are wanted and told."""
+    from ncclient.operations.rpc import RPCError
+
     try:
         with session(at, within, accept_new) as device:
             document = device.get_config("running").data_xml.encode()
             if counters:
-                lists = device.get(filter=("subtree", f'<acls xmlns="{ACL}"/>')).data_xml.encode()
-                document = with_lists(document, lists_of(lists, at.device), at.device)
+                with suppress(RPCError):  # a device need not tell how it is, only what it runs
+                    told = device.get(filter=("subtree", f'<acls xmlns="{ACL}"/>')).data_xml
+                    lists = lists_of(told.encode(), at.device)
+                    document = with_lists(document, lists, at.device)
             return Running(at.device, document)
     except PlanError as error:
         return Running(at.device, b"", error.message)

@@ -8,13 +8,14 @@ of each list that ours have, `KEYS` tells what tells its entries apart.
 from __future__ import annotations
 
 import copy
+from collections.abc import Collection, Iterator
 from typing import Any
 
 from lxml import etree
 
 from crossgate.core.model.errors import PlanError
 from crossgate.formats.bounds import MOST_DOCUMENT
-from crossgate.formats.exchange.tree import xml_root
+from crossgate.formats.exchange.tree import MODULES, NAMESPACES, xml_root
 
 NETCONF = "urn:ietf:params:xml:ns:netconf:base:1.0"
 ACL = "urn:ietf:params:xml:ns:yang:ietf-access-control-list"
@@ -42,6 +43,8 @@ KEYS = {
 """The leaves by which the entries of a list are known, by the list's name: those of these that an
 entry has (RFC 8519, RFC 8343, RFC 8344, RFC 8349, RFC 8512, RFC 8525).
 """
+_IDENTITIES = ("type", "forwarding", "logging")
+"""The leaves of these modules that name an identity."""
 _OPERATIONS = ("merge", "replace", "create", "delete", "remove")
 
 
@@ -65,17 +68,54 @@ def nc(name: str) -> str:
 
 
 def parsed(octets: bytes, what: str) -> Element:
-    """Read XML that somebody else has written (`xml_root`), of a bounded length. Raises
+    """Read XML that somebody else has written (`xml_root`), of a bounded length; identities of
+    modules that we know are written by the module's name from then on, which its root knows. Raises
     `PlanError`.
     """
     if len(octets) > MOST_DOCUMENT:
         raise PlanError(f"{what} is longer than {MOST_DOCUMENT >> 20} MB")
-    return xml_root(octets, what)
+    read = xml_root(octets, what)
+    for each in _identities(read):
+        prefix, _, name = (each.text or "").strip().rpartition(":")
+        module = MODULES.get(each.nsmap.get(prefix or None, ""))
+        if module is not None and name:
+            each.text = f"{module}:{name}"
+    # A part of it that is moved elsewhere takes no prefix along that only its text needs.
+    root: Element = etree.Element(read.tag, read.attrib, nsmap={**read.nsmap, **NAMESPACES})
+    root.text = read.text
+    root.extend(list(read))
+    return root
+
+
+def _identities(element: Element) -> Iterator[Element]:
+    """Yield the leaves of our modules that name an identity."""
+    for name in _IDENTITIES:
+        yield from element.iter(f"{{*}}{name}")
 
 
 def written(element: Element) -> bytes:
-    """Write an element."""
-    found: bytes = etree.tostring(element, encoding="utf-8")
+    """Write an element, each module's part in its own namespace."""
+    root = etree.fromstring(etree.tostring(element, with_tail=False))
+    for each in _identities(root):
+        module, _, name = (each.text or "").strip().rpartition(":")
+        if NAMESPACES.get(module) == etree.QName(each).namespace:
+            each.text = name
+    used = {(each.text or "").partition(":")[0] for each in _identities(root)}
+    found: bytes = etree.tostring(_plain(root, None, used), encoding="utf-8")
+    return found
+
+
+def _plain(element: Element, around: str | None, used: Collection[str]) -> Element:
+    """Return a copy of an element whose namespaces are default ones, but for prefixes that are used;
+    `around` is the default namespace there.
+    """
+    space = etree.QName(element).namespace
+    spaces: Any = {None: space} if space != around else {}
+    if space != around:
+        spaces |= {each: NAMESPACES[each] for each in used if each in NAMESPACES}
+    found: Element = etree.Element(element.tag, element.attrib, nsmap=spaces)
+    found.text, found.tail = element.text, element.tail
+    found.extend([_plain(each, space, used) for each in element])
     return found
 
 
@@ -149,14 +189,19 @@ def _fits(wanted: Element, element: Element) -> bool:
     return same and name.namespace in (None, "", NETCONF, etree.QName(element).namespace)
 
 
+def _value(leaf: Element) -> str:
+    """Return what a leaf says; of an identity its own name."""
+    text = (leaf.text or "").strip()
+    return text.rpartition(":")[2] if name_of(leaf) in _IDENTITIES else text
+
+
 def _part(wanted: Element | None, element: Element) -> Element | None:
     """Return what a filter for an element chooses of it, None where that is nothing."""
     if wanted is None or not len(wanted):
         return copy.deepcopy(element)
     matched = [each for each in wanted if not len(each) and (each.text or "").strip()]
     for each in matched:
-        there = [(one.text or "").strip() for one in element if _fits(each, one)]
-        if (each.text or "").strip() not in there:
+        if _value(each) not in [_value(one) for one in element if _fits(each, one)]:
             return None
     asked = [each for each in wanted if each not in matched]
     found = etree.Element(element.tag, element.attrib, nsmap=element.nsmap)
@@ -195,3 +240,14 @@ def with_lists(document: bytes, lists: str, what: str) -> bytes:
         found.remove(each)
     found.append(parsed(lists.encode(), what))
     return written(found)
+
+
+def packets_counted(document: bytes, what: str) -> int | None:
+    """Return how many packets the lines of a device have decided, as it has counted them; None
+    where it does not tell. Raises `PlanError`.
+    """
+    found = [
+        (each.text or "").strip()
+        for each in parsed(document, what).iter(f"{{{ACL}}}matched-packets")
+    ]
+    return sum(int(each) for each in found if each.isdecimal()) if found else None

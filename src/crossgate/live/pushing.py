@@ -24,7 +24,7 @@ from crossgate.core.model.errors import PlanError
 from crossgate.formats.disk import put_file
 from crossgate.formats.own_state import name_for_file, own_folder, taking_turns
 from crossgate.live.devices import Reached, running, session, unreached
-from crossgate.live.documents import NETCONF, bare, lists_of, parsed, written
+from crossgate.live.documents import NETCONF, bare, lists_of, packets_counted, parsed, written
 
 SCHEMA = "crossgate/push/1"
 _NEEDED = (":candidate", ":confirmed-commit", ":validate")
@@ -55,6 +55,8 @@ class Step:
     stage: Stage = Stage.WAITING
     half: bool = False
     """Whether another step of the device follows, of which it is the first half."""
+    packets: int | None = None
+    """How many packets its lines had decided when it was confirmed, where the device tells."""
 
 
 class Journal:
@@ -139,7 +141,7 @@ def push_step(
         begun = time.monotonic()
         device.commit(confirmed=True, timeout=str(confirm_within), persist=step.token)
     # Who can reach it no more cannot confirm either, so that it goes back.
-    found = running(at, within)
+    found = running(at, within, counters=True)
     if found.why:
         raise PlanError(f"{found.why}; it goes back by itself within {confirm_within} seconds")
     wrong = seen(found.document)
@@ -152,6 +154,7 @@ def push_step(
     lost = unreached(others, within)
     if lost:
         raise PlanError(f"behind {step.device} nobody reaches {', '.join(lost)} any more")
+    step.packets = packets_counted(found.document, step.device)
     with session(at, within) as device:
         device.commit(persist_id=step.token)
     noted(Stage.CONFIRMED)
@@ -217,7 +220,10 @@ def push(
                 [reached[name] for name in done if name != step.device],
             )
             done[step.device] = None
-            tell(step, _FIRST_HALF if step.half else "runs what the plan says")
+            counted = (
+                "" if not step.packets else f"; {step.packets:,} packets met its lines already"
+            )
+            tell(step, f"{_FIRST_HALF if step.half else 'runs what the plan says'}{counted}")
         except BaseException as error:
             undone = undo(journal, steps, reached, within, confirm_within, keep_done, tell)
             if isinstance(error, PlanError):

@@ -268,7 +268,7 @@ def _reply(device: StandIn, rpc: Element, number: int) -> tuple[Element, bool]:
         if data is None:
             etree.SubElement(reply, nc("ok"))
         else:
-            holder = etree.SubElement(reply, nc("data"))
+            holder = etree.SubElement(reply, nc("data"), nsmap=data.nsmap)
             for each in data:
                 holder.append(each)
     except Fault as fault:

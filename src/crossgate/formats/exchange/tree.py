@@ -35,7 +35,8 @@ NAMESPACES = {
     "ietf-system": "urn:ietf:params:xml:ns:yang:ietf-system",
 }
 """The XML namespace of each module, as the IANA registry "YANG Module Names" has them."""
-_MODULES = {space: module for module, space in NAMESPACES.items()}
+MODULES = {space: module for module, space in NAMESPACES.items()}
+"""The module of each XML namespace."""
 _WRAPPING = "urn:ietf:params:xml:ns:netconf:base:1.0"
 """NETCONF's own namespace (RFC 6241): a `config`, `data` or `rpc-reply` around what modules
 describe.
@@ -234,7 +235,7 @@ def _of_elements(path: Path, elements: Any, module: str, depth: int) -> dict[str
                 f"{path}: {name.localname} has an nc:operation (RFC 6241); a document is read as "
                 "what is there, so take out what is not"
             )
-        own = _MODULES.get(name.namespace or "", name.namespace or "")
+        own = MODULES.get(name.namespace or "", name.namespace or "")
         value = (
             _of_elements(path, element, own, depth + 1)
             if len(element)
@@ -243,7 +244,7 @@ def _of_elements(path: Path, elements: Any, module: str, depth: int) -> dict[str
         if isinstance(value, str) and ":" in value and value.partition(":")[0] in element.nsmap:
             prefix, _, rest = value.partition(":")
             space = element.nsmap[prefix]
-            value = f"{_MODULES.get(space, space)}:{rest}"
+            value = f"{MODULES.get(space, space)}:{rest}"
         found.setdefault(name.localname if own == module else f"{own}:{name.localname}", []).append(
             value
         )

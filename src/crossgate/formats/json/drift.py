@@ -68,8 +68,12 @@ def push_document(
     }
 
 
-def event_document(device: str, half: bool, stage: str, said: str, at: datetime) -> Document:
-    """Return `crossgate/push-event/1`: how far a device has come just now, and in words."""
+def event_document(
+    device: str, half: bool, stage: str, said: str, packets: int | None, at: datetime
+) -> Document:
+    """Return `crossgate/push-event/1`: how far a device has come just now, and in words; and how
+    many packets its lines had decided when it was confirmed, where it tells.
+    """
     return {
         "schema": "crossgate/push-event/1",
         "at": at.isoformat(),
@@ -77,4 +81,5 @@ def event_document(device: str, half: bool, stage: str, said: str, at: datetime)
         "half": half,
         "stage": stage,
         "said": said,
+        "packets": packets,
     }
