@@ -10,6 +10,8 @@ from datetime import datetime
 from pathlib import Path
 
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 from crossgate.core.answers.verify import Verifier
 from crossgate.core.audit import audit
@@ -126,6 +128,53 @@ def test_an_edit_is_answered_as_from_nothing(
     assert {(each.was.verdict, each.now.verdict) for each in changed.differences} == {
         (each.now.verdict, each.was.verdict) for each in impact.differences
     }
+
+
+SERVICES = ("tcp/443", "tcp", "udp/53", "udp", "icmp/0", "icmp", "ip", "tcp/1024-")
+OPENED = ("", " established", " source port 443", " source port 53")
+
+
+@settings(max_examples=25)
+@given(st.data())
+def test_edits_in_a_row_are_answered_as_from_nothing(tmp_path: Path, data: st.DataObject) -> None:
+    shape = data.draw(st.sampled_from(list(SHAPES)))
+    lines = site(SMALL, shape, Family.IPV4).splitlines()
+    ends = st.sampled_from(["any", "s0", "s1", "s3"])
+    for _ in range(2):
+        heads = [number for number, line in enumerate(lines) if line.startswith("list ")]
+        head = data.draw(st.sampled_from(heads))
+        if data.draw(st.booleans()):
+            service = data.draw(st.sampled_from(SERVICES))
+            more = data.draw(st.sampled_from(OPENED)) if service.startswith("tcp") else ""
+            action = data.draw(st.sampled_from(["permit", "deny"]))
+            text = f"    5 {action} {service} {data.draw(ends)} to {data.draw(ends)}{more}"
+            edited = [*lines[: head + 1], text, *lines[head + 1 :]]
+        else:
+            edited = [*lines[: head + 1], *lines[head + 2 :]]
+        edited = renumbered(edited)
+        before, after = (plan_in(tmp_path, "\n".join(each) + "\n") for each in (lines, edited))
+        impact = impact_of(Session(before), Session(after), NOON)
+        was, now = found(before), found(after)
+        for findings, wanted in ((impact.findings, now - was), (impact.gone, was - now)):
+            assert Counter((each.name, each.access_list) for each in findings) == Counter(
+                (name, access_list)
+                for (name, access_list, _), count in wanted.items()
+                for _ in range(count)
+            )
+        lines = edited
+
+
+def renumbered(lines: list[str]) -> list[str]:
+    """Number the entries of each list anew, by tens."""
+    numbered, number = list[str](), 0
+    for line in lines:
+        first, _, rest = line.strip().partition(" ")
+        number = 0 if line.startswith("list ") else number
+        if line.startswith("    ") and first.isdecimal():
+            number += 10
+            line = f"    {number} {rest}"
+        numbered.append(line)
+    return numbered
 
 
 BY_NIGHT = """window night daily {hours}

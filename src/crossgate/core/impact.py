@@ -169,10 +169,15 @@ def _findings(
     old, new = change.old, change.new
     focus_old, focus_new = _focus(old, new)
     touched_old, touched_new = (cache(partial(change.touched, session)) for session in (old, new))
-    before = audit(old, now, focus=focus_old, leave_out=_TOLD, touched=touched_old).findings
+    altered = cache(change.altered)
+    before = audit(
+        old, now, focus=focus_old, leave_out=_TOLD, touched=touched_old, altered=altered
+    ).findings
     met = Counter(_finding_key(old.plan, finding) for finding in before)
     found = []
-    audited = audit(new, now, focus=focus_new, leave_out=_TOLD, touched=touched_new)
+    audited = audit(
+        new, now, focus=focus_new, leave_out=_TOLD, touched=touched_new, altered=altered
+    )
     missed += audited.missed
     for finding in audited.findings:
         key = _finding_key(new.plan, finding)

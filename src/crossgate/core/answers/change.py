@@ -21,6 +21,7 @@ from crossgate.core.model.plan import Plan
 from crossgate.core.network.address_classes import AddressClass, address_classes, boundaries
 from crossgate.core.network.paths import Endpoint
 from crossgate.core.sets.patterns import Excluded
+from crossgate.core.sets.region import Region, entry_region
 from crossgate.core.traffic.between import merged
 from crossgate.core.traffic.session import Session
 
@@ -138,6 +139,20 @@ class Change:
     def can_differ(self, family: Family) -> bool:
         """Whether the plans can treat any packet of a family differently."""
         return not self.same_network or bool(self._places(family))
+
+    def altered(self, family: Family) -> list[Region] | None:
+        """Return regions that have every packet which some list treats otherwise; None where any
+        packet may be.
+        """
+        if not self.same_network or self._translates(family):
+            return None
+        found: list[Region] = []
+        for alone in self._places(family).values():
+            if alone is None:
+                return None
+            regions = (entry_region(each, family) for each in alone)
+            found += [each for each in regions if each is not None]
+        return list(dict.fromkeys(found))
 
     def pairs(self, family: Family) -> Iterator[Suspect]:
         """Yield the suspect pairs of address classes, alike ones as one."""

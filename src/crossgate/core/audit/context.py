@@ -51,6 +51,12 @@ Asked so, it is those on whose way there something may differ, whatever address 
 """
 
 
+Altered = Callable[[Family], "Sequence[Region] | None"]
+"""Tells for a family regions with every packet that a list treats otherwise after a change; None
+where any packet may be.
+"""
+
+
 _MOST_FLOWS = 20_000
 """So many flows are kept; entries of one list ask for the same ones."""
 
@@ -83,6 +89,7 @@ class Case:
         tell: Tell | None = None,
         focus: Focus | None = None,
         touched: Touched | None = None,
+        altered: Altered | None = None,
     ) -> None:
         self.session = session
         self.plan = session.plan
@@ -90,6 +97,8 @@ class Case:
         self.now = now
         self.focus = focus
         self._touched = touched
+        self._altered = altered
+        self._carry: dict[object, bool] = {}
         self.missed: list[TooManyPieces] = []
         self._tell = tell
         self._passing: dict[tuple[Family, Crossing], Passing] = {}
@@ -123,6 +132,34 @@ class Case:
     def in_focus(self, access_list: AccessList, entry: Entry) -> bool:
         """Whether all about an entry is to be looked at, not only what is touched."""
         return self.focus is None or entry.number in self.focus.get(access_list.name, ())
+
+    def to_be_looked_at(
+        self,
+        access_list: AccessList,
+        entry: Entry,
+        packets: Callable[[Case, AccessList, Entry], Iterable[Region]],
+    ) -> bool:
+        """Whether a change can have made something otherwise for an entry, where that depends on
+        just some `packets` of it: all that is in focus is looked at.
+        """
+        if self._altered is None or self.in_focus(access_list, entry):
+            return True
+        altered = self._altered(access_list.family)
+        if altered is None:
+            return True
+        # Most entries carry something else, whoever sends it.
+        key = packets, access_list.family, entry.service.terms, entry.qualifiers
+        if key not in self._carry:
+            self._carry[key] = any(
+                each.between(own.source, own.destination).common(own) is not None
+                for each in packets(self, access_list, entry)
+                for own in altered
+            )
+        return self._carry[key] and any(
+            each.common(own) is not None
+            for each in packets(self, access_list, entry)
+            for own in altered
+        )
 
     def traffic(self) -> Iterator[tuple[AccessList, list[Entry]]]:
         """Yield the lists whose traffic is to be looked at, with their entries that some packet

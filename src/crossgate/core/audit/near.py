@@ -12,6 +12,7 @@ from typing import NamedTuple
 from crossgate.core.audit.claims import Claims
 from crossgate.core.audit.context import Case
 from crossgate.core.audit.registry import finds
+from crossgate.core.audit.traffic import packets_of
 from crossgate.core.model.accesslist import AccessList, Action, Entry, line_name
 from crossgate.core.model.address import Address, Family, Pattern, everything, single
 from crossgate.core.model.finding import Fault, Finding
@@ -84,7 +85,11 @@ def neighbour_can_claim(case: Case) -> Iterator[Finding]:
         if case.focus is not None and not case.touched(access_list, claimed=True):
             entries = [entry for entry in entries if case.in_focus(access_list, entry)]
         for entry in entries:
-            if entry.action is Action.PERMIT and everything(family) not in entry.source.patterns:
+            if (
+                entry.action is Action.PERMIT
+                and everything(family) not in entry.source.patterns
+                and case.to_be_looked_at(access_list, entry, packets_of)
+            ):
                 beside = hosts[family].beside(entry.source.patterns)
                 line = line_name(access_list.name, entry.number)
                 with answered(f"who beside it can take a source of {line}", case.missed):

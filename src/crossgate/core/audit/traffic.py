@@ -85,6 +85,8 @@ def replies_blocked(case: Case) -> Iterator[Finding]:
         for entry in entries if senders else ():
             if entry.action is not Action.PERMIT or _only_sees_sources(case, access_list, entry):
                 continue
+            if not case.to_be_looked_at(access_list, entry, _exchanged):
+                continue
             sent = case.sent(access_list, entry)
             across = case.across(
                 access_list,
@@ -132,6 +134,19 @@ def begun_by(case: Case, access_list: AccessList, entry: Entry) -> list[Opening]
     region = entry_region(entry, access_list.family)
     begun = [] if region is None else by_course(from_ports(region, case.plan.client_ports))
     return [each for each in begun if not each.course.stray]
+
+
+def _exchanged(case: Case, access_list: AccessList, entry: Entry) -> Iterator[Region]:
+    """Yield the packets of the conversations that an entry lets begin, there and back."""
+    for each in begun_by(case, access_list, entry):
+        for leg in each.course.legs:
+            yield from leg_regions(each.region, each.course, leg)
+
+
+def packets_of(_case: Case, access_list: AccessList, entry: Entry) -> list[Region]:
+    """Return the packets that an entry asks for, as a region where there are any."""
+    region = entry_region(entry, access_list.family)
+    return [] if region is None else [region]
 
 
 class _Answers:
@@ -273,6 +288,8 @@ def spoofable(case: Case) -> Iterator[Finding]:
             entries = [entry for entry in entries if case.in_focus(access_list, entry)]
         for entry in entries if senders else ():
             if entry.action is not Action.PERMIT or every in entry.source.patterns:
+                continue
+            if not case.to_be_looked_at(access_list, entry, packets_of):
                 continue
             with answered(
                 f"who else can claim a source of {line_name(access_list.name, entry.number)}",
