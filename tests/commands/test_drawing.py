@@ -108,11 +108,11 @@ def test_a_list_shows_what_each_line_takes_and_what_nothing_reaches(
     )
     told = texts(tmp_path / "list-a.svg")
     assert {
-        "0.4% of all",
+        "all of it",
         "nothing reaches it",
         "is off",
-        "50% of all, 99% of what it asks for",
-        "50% of all",
+        "99% of it; lines above take the rest",
+        "what no line takes",
     } <= told
 
 

@@ -300,15 +300,16 @@ def one_list(
     size: SizeOption = None,
     dark: DarkOption = False,
 ) -> None:
-    """Draw how much of all packets each line of a list decides, in the order read."""
+    """Draw how much of what each line of a list asks for comes to it, in the order read."""
     from crossgate.draw.charts import bars_sheet
 
     plan = load(context)
     access_list = plan.access_list(list_name)
     bars = share_bars_of(plan, list_name, moment(at, plan))
-    title = f"List {list_name}: what each line decides"
+    title = f"List {list_name}: what comes to each line"
     below = (
-        f"of all {access_list.family.label} packets, each kind counted once, on a logarithmic scale"
+        f"of the {access_list.family.label} packets that a line asks for, each kind counted once; "
+        "lines above take the rest"
     )
     save(
         plan,

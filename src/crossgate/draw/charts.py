@@ -156,7 +156,8 @@ def _verdict_legend(sheet: Sheet, x: float, y: float, verdicts: set[Verdict]) ->
 
 class Bar(NamedTuple):
     """A line of a list: what it is called, how it reads, how much it takes, whether it permits,
-    whether nothing reaches it; `told` is beside its bar.
+    whether nothing reaches it; `told` is beside its bar. Where it takes a part of something, `part`
+    is how much of that, from 0 to 1.
     """
 
     name: str
@@ -165,13 +166,14 @@ class Bar(NamedTuple):
     permits: bool
     hollow: bool
     told: str
+    part: float | None = None
 
 
 def bars_sheet(
     title: str, below: str, bars: Sequence[Bar], theme: Theme, size: Size = None
 ) -> Sheet:
-    """Draw lines of a list in the order read, each with a bar of what it takes, on a logarithmic
-    scale.
+    """Draw lines of a list in the order read, each with a bar of what it takes: a part of something
+    in the box of all that, how much on a logarithmic scale.
     """
     row = 24.0
     longest = 62
@@ -200,7 +202,13 @@ def bars_sheet(
             0.0 if bar.amount <= 0 else 0.06 + 0.94 * (log10(bar.amount) - log10(least)) / spread
         )
         length = max(room * min(share, 1.0), 3.0 if bar.amount > 0 else 0.0)
-        if bar.hollow:
+        if bar.part is not None:
+            sheet.box(left, y + 5, room, 12, theme.paper, theme.quiet)
+            if bar.part > 0:
+                whole = (left, y + 5, max(room * bar.part, 3.0), 12)
+                draw_bar(sheet, whole, bar.permits, f"bar {bar.name}")
+            length = room
+        elif bar.hollow:
             sheet.box(left, y + 5, 40, 12, theme.paper, theme.quiet, gid=f"hollow {bar.name}")
             length = 40
         elif length:
@@ -240,27 +248,25 @@ def tally_bars(access_list: AccessList, hits: Mapping[int | None, int]) -> list[
 
 
 def share_bars(found: Sequence[Share], state: State) -> list[Bar]:
-    """Return a list's lines with the part of all packets that each decides while just these windows
-    are open.
+    """Return a list's lines with the part of what each asks for that comes to it while just these
+    windows are open; the otherwise line asks for what is left.
     """
     bars = []
     for each in found:
         entry = each.decider.entry
-        hollow = entry is not None and not each.taken
-        told = f"{_part(each.taken)} of all" + (
-            ""
-            if entry is None or each.reaching >= 0.9995
-            else f", {_part(each.reaching)} of what it asks for"
-        )
-        if entry is not None and not each.taken:
-            told = (
-                "is off"
-                if entry.off
-                else "nothing reaches it"
-                if entry.in_force(state)
-                else "not in force now"
-            )
-        bars.append(_bar(each.decider.access_list, entry, each.taken, hollow, told))
+        part, hollow = each.reaching, not each.taken
+        if entry is None:
+            part = 1.0 if each.taken else 0.0
+            told = "what no line takes" if each.taken else "nothing is left for it"
+        elif each.taken:
+            much = "nearly all" if part >= 0.9995 else _part(part)
+            told = "all of it" if part == 1 else f"{much} of it; lines above take the rest"
+        elif entry.off:
+            told = "is off"
+        else:
+            told = "nothing reaches it" if entry.in_force(state) else "not in force now"
+        bar = _bar(each.decider.access_list, entry, each.taken, hollow, told)
+        bars.append(bar if hollow else bar._replace(part=part))
     return bars
 
 
