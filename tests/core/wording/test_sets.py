@@ -86,6 +86,20 @@ def test_addresses_are_written_with_the_plans_names(
     assert wording.addresses(patterns) == written
 
 
+def test_the_rest_of_a_group_is_told_where_nobody_has_what_lies_between(
+    plan_of: Callable[[str], Plan],
+) -> None:
+    more = "".join(f"subnet s{each} 10.64.{each}.0/24\n" for each in (40, 50, 60, 70))
+    wording = Wording(plan_of(PLAN + more))
+    others = blocks("10.64.8.0/22", "10.64.40.0/24", "10.64.60.0/24", "10.64.70.0/24")
+    rest = joined([*others, *less(blocks("10.64.20.0/24"), blocks("10.64.20.10"))])
+    assert wording.addresses(rest, machines=True) == "ours but s50, box"
+    # Said of all packets it is told exactly.
+    assert "ours" not in wording.addresses(rest)
+    # What somebody has is never told as if it were among them.
+    assert wording.addresses(others, machines=True) == "hall, s40, s60, s70"
+
+
 def test_machines_are_told_without_the_devices_among_them(wording: Wording) -> None:
     patterns = less(blocks("10.64.20.0/24"), blocks("10.64.20.1"))
     assert wording.addresses(patterns) == "office but r.b"

@@ -6,7 +6,7 @@ but" where that is shorter.
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from typing import NamedTuple
 
 from crossgate.core.model.address import Family, Pattern, everything, format_address, single
@@ -84,6 +84,7 @@ class Wording:
         self.plan = plan
         self._sets = {family: _named_sets(plan, family) for family in Family}
         self._alone: dict[Family, list[tuple[Patterns, AddressSet]]] = {}
+        self._empty: dict[Family, list[tuple[AddressSet, AddressSet]]] = {}
         self.service_words = ServiceWords(plan)
         self._written: dict[tuple[Patterns, bool], str] = {}
         own = [
@@ -133,15 +134,48 @@ class Wording:
         return first_of(list(dict.fromkeys(texts)), _MOST_IN_A_LINE, "; ")
 
     def addresses(self, patterns: Patterns, machines: bool = False) -> str:
-        """Write a set of addresses; where only `machines` are meant, devices' own addresses may be
-        in it or not.
+        """Write a set of addresses; where only `machines` are meant, devices' own addresses, and
+        those of a group that nobody has, may be in it or not.
         """
         key = (patterns, machines)
         if key not in self._written:
             family = next(iter(patterns)).family
             meant = self._filled(patterns, family) if machines else patterns
-            self._written[key] = self._said(set(meant), family)
+            ways = [self._said(set(meant), family)]
+            if machines and ways[0].count(",") > 1:
+                ways += [self._said(set(each), family) for each in self._with_nobody(meant, family)]
+            self._written[key] = min(ways, key=len)
         return self._written[key]
+
+    def _with_nobody(self, patterns: Patterns, family: Family) -> Iterator[Patterns]:
+        """Yield a set with the addresses that nobody has in a group that is one block; what it
+        lacks of that is then told by its names.
+        """
+        held = AddressSet.of(family, patterns)
+        if _too_scattered(held):
+            return
+        for around, nobody in self._nobody(family):
+            if held & around and nobody - held:
+                yield joined((held | nobody).patterns)
+
+    def _nobody(self, family: Family) -> list[tuple[AddressSet, AddressSet]]:
+        """Return the groups that are one block, each with the addresses in it that nobody has."""
+        if family not in self._empty:
+            blocks = [
+                each.patterns
+                for each in self._sets[family]
+                if len(each.patterns) == 1 and each.name in self.plan.groups
+            ]
+            had = [
+                each
+                for name, patterns, _ in self._sets[family]
+                if name in self.plan.segments
+                for each in patterns
+            ]
+            every = [AddressSet.of(family, each) for each in blocks]
+            taken = AddressSet.of(family, had)
+            self._empty[family] = [(each, each - taken) for each in every]
+        return self._empty[family]
 
     def _filled(self, patterns: Patterns, family: Family) -> Patterns:
         """Return a set with the devices' own addresses that alone keep it from having all of
