@@ -14,6 +14,8 @@ from crossgate.formats.disk import put_file
 
 PLAN = "ternhaven.gate"
 PROPOSAL = f"proposal/{PLAN}"
+ISOLATED = f"isolated/{PLAN}"
+"""The plan as it would be if no guest could reach another one."""
 DEVICE = "gangway.json"
 """The configuration of a new router, as it hands it out itself."""
 ANNEX = "annex/annex.gate"
@@ -27,6 +29,8 @@ _SLIP = (
 that it must stand below.
 """
 
+_KEPT_APART = (b"vlan 400  #", b"vlan 400 isolated  #")
+
 
 def write(folder: Path) -> None:
     """Write the demo's plans into a folder, which is made where needed. Raises `PlanError` rather
@@ -39,6 +43,7 @@ def write(folder: Path) -> None:
             for name in (PLAN, DEVICE, *_TABLES)
         }
         written[PROPOSAL] = written[PLAN].replace(*_SLIP)
+        written[ISOLATED] = written[PLAN].replace(*_KEPT_APART)
         for name, data in written.items():
             (folder / name).parent.mkdir(exist_ok=True)
             put_file(folder / name, data, fresh=True)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from importlib.util import find_spec
 from typing import NamedTuple
 
-from crossgate.demo import ANNEX, DEVICE, PROPOSAL
+from crossgate.demo import ANNEX, DEVICE, ISOLATED, PROPOSAL
 from crossgate.demo.traffic import DAY, FLOWS, SEA
 
 
@@ -332,6 +332,11 @@ CHAPTERS = (
                     "guests to berth-2, spine",
                     " differences between",
                 ),
+            ),
+            Step(
+                "No list sees what guests send each other. Their access points can keep them apart.",
+                ("compare", ISOLATED),
+                1,
             ),
         ),
     ),
