@@ -8,7 +8,7 @@ from typing import NamedTuple
 from crossgate.core.answers.verify import Verified, Verifier
 from crossgate.core.audit import audit
 from crossgate.core.model.errors import PlanError
-from crossgate.core.model.finding import Finding
+from crossgate.core.model.finding import KINDS, Finding
 from crossgate.core.model.plan import Plan
 from crossgate.core.traffic.session import Session
 from crossgate.language.draft import Draft
@@ -53,7 +53,7 @@ def write_fence(draft: Draft, asked: Asked, now: datetime) -> str:
         own |= {each.access_list: {*each.numbers} for each in made.heads}
         return [
             found
-            for found in audit(session, now, focus=own).findings
+            for found in audit(session, now, focus=own, leave_out=_OTHER_FINDINGS).findings
             if found.access_list in own
             and (found.entry is None or found.entry in own[found.access_list])
         ]
@@ -117,6 +117,8 @@ _OPEN = {
     "spoofable": "left open by the fence's exceptions",
     "one-family": "the other family has no other subnet to keep it from",
 }
+_OTHER_FINDINGS = frozenset(KINDS) - {"no-effect", *_OPEN}
+"""What a fence is not looked at for while it is written; its preview tells of it."""
 
 
 class _Trial(NamedTuple):

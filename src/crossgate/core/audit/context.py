@@ -101,8 +101,11 @@ class Case:
         self._carry: dict[object, bool] = {}
         self.missed: list[TooManyPieces] = []
         self._tell = tell
-        self._passing: dict[tuple[Family, Crossing], Passing] = {}
-        self._matrices: dict[Family, Matrix] = {}
+        # What depends on the plan alone is kept for all that looks at it.
+        self._passing: dict[tuple[Family, Crossing], Passing] = session.kept.setdefault(
+            "passing", {}
+        )
+        self._matrices: dict[Family, Matrix] = session.kept.setdefault("unplaced", {})
         self._seen: dict[tuple[Family, Crossing], list[SeenThere]] = {}
         self._own: dict[tuple[Family, int], AddressSet] = {}
         self._meant: dict[tuple[Family, tuple[Pattern, ...]], list[int]] = {}
