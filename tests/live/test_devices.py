@@ -107,6 +107,13 @@ def test_what_runs_is_pulled_and_what_is_the_same_keeps_its_words(
         r"list kiosk-fence6 .*?\n\n", "", before, flags=re.S
     )
     assert run("drift", "lighthouse", "--stand-ins", port).returncode == 0
+    # Of the list that differs, just the line that does is another one.
+    gone, new = (
+        [line for line in one.splitlines() if line not in other.splitlines()]
+        for one, other in ((before, after), (after, before))
+    )
+    assert [line.split()[0] for line in gone] == ["60"]
+    assert len(new) == 1
 
 
 @pytest.mark.process

@@ -6,8 +6,9 @@ Line numbers are those of the plan as it was read, whatever has been changed sin
 from __future__ import annotations
 
 from codecs import BOM_UTF8
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass, field
+from difflib import SequenceMatcher
 from pathlib import Path
 
 from crossgate.core.answers.verify import Verified
@@ -98,13 +99,38 @@ class Draft:
         at.heads = not self.line(place).indent
         at.line = None
 
-    def replace_block(self, first: Place, last: Place, texts: Sequence[str]) -> None:
-        """Put other lines in the place of those from one to another, both taken out."""
-        for number in range(first.line + 1, last.line + 1):
-            self.drop(Place(first.file, number))
-        self.replace(first, texts[0])
-        if texts[1:]:
-            self.after(first, *texts[1:])
+    def merge_block(
+        self, first: Place, last: Place, texts: Sequence[str], keep: Collection[Place] = ()
+    ) -> None:
+        """Put other lines in the place of those from one to another; lines that say the same stay
+        as they are, as do comments, blank lines, and those to `keep`.
+        """
+        places = [Place(first.file, number) for number in range(first.line, last.line + 1)]
+        said = [(place, self.line(place).text.split()) for place in places]
+        said = [(place, words) for place, words in said if words and not words[0].startswith("#")]
+        before, after = [" ".join(words) for _, words in said], [" ".join(t.split()) for t in texts]
+        above = first
+        for kind, start, end, begin, stop in SequenceMatcher(
+            None, before, after, autojunk=False
+        ).get_opcodes():
+            if kind == "equal":
+                above = said[end - 1][0]
+                continue
+            new = list(texts[begin:stop])
+            for place, words in said[start:end]:
+                if place in keep:
+                    above = place
+                elif new:
+                    remark = self.line(place).remark
+                    same = remark is not None and new[0].split()[0] == words[0]
+                    self.replace(
+                        place, new.pop(0) + (f"  {remark.text}" if same and remark else "")
+                    )
+                    above = place
+                else:
+                    self.drop(place)
+            if new:
+                self.after(above, *new)
 
     def after(self, place: Place, *texts: str) -> None:
         """Put lines below one; a last line without a line ending leaves the file without one."""

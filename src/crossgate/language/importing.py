@@ -15,13 +15,21 @@ from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 from itertools import groupby, pairwise, product
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
-from crossgate.core.lists.rules import Rule
+from crossgate.core.lists.rules import Rule, rule_region
 from crossgate.core.model import iana
-from crossgate.core.model.accesslist import MOST_NUMBER, Action, DeciderKey, Kind, numbered_kind
+from crossgate.core.model.accesslist import (
+    MOST_NUMBER,
+    AccessList,
+    Action,
+    AnyList,
+    DeciderKey,
+    Kind,
+    numbered_kind,
+)
 from crossgate.core.model.address import Family, everything
-from crossgate.core.model.errors import PlanError
+from crossgate.core.model.errors import Place, PlanError
 from crossgate.core.model.network import Direction, Point, stands_at
 from crossgate.core.model.plaintext import numeral, quotable
 from crossgate.core.model.plan import Plan
@@ -31,6 +39,8 @@ from crossgate.core.model.service import (
     format_ports,
     join_ports,
 )
+from crossgate.core.sets.frame import PacketSet
+from crossgate.core.sets.region import entry_region
 from crossgate.language import edits
 from crossgate.language.claims import standing
 from crossgate.language.draft import Draft
@@ -245,13 +255,20 @@ def take_in(
     said = []
     new: list[str] = []
     for own in every:
-        entries = _entries(own, draft, names_of_sets)
-        lines = [*names_of_sets.new_lines(), *_lines(own, entries, draft.plan)]
         old = draft.plan.every_list.get(own.name)
+        entries = _entries(own, draft, names_of_sets, old)
+        groups, lines = names_of_sets.new_lines(), [*_lines(own, entries, old)]
         if old is None:
-            new += ["", *lines]
+            new += ["", *groups, *lines]
         else:
-            draft.replace_block(old.place, edits.last_line(old), lines)
+            if groups:
+                draft.before(_above(draft, old.place), *groups)
+            if (own.kind, own.family) == (old.kind, getattr(old, "family", None)) and not (
+                own.until or own.owner
+            ):
+                lines[0] = draft.line(old.place).text  # until when, and who answers for it
+            notes = {each.place for each in old.notes}
+            draft.merge_block(old.place, edits.last_line(old), lines, notes)
         said.append(f"{own.name} ({len(entries)} entr{'y' if len(entries) == 1 else 'ies'})")
         hits |= {DeciderKey(own.name, each.number): each.hits for each in entries if each.hits}
         if own.hits_otherwise():
@@ -268,6 +285,18 @@ def take_in(
     ]
     found = "; ".join(filter(None, [network, ", ".join(said), placed])) or "nothing"
     return f"{' and '.join(part.file for part in coming)}: {found}", hits
+
+
+def _above(draft: Draft, place: Place) -> Place:
+    """Return the first of the comments right above a line, which are about it; the line itself
+    where there is none.
+    """
+    while place.line > 1:
+        above = place._replace(line=place.line - 1)
+        if not draft.line(above).text.startswith("#"):
+            break
+        place = above
+    return place
 
 
 def _own_names(coming: Sequence[Coming]) -> list[ComingList]:
@@ -356,24 +385,35 @@ def _alike(one: ComingList, other: ComingList) -> bool:
 # ---- Entries
 
 
-def _lines(own: ComingList, entries: Sequence[ComingEntry], plan: Plan) -> Iterator[str]:
+def _lines(
+    own: ComingList, entries: Sequence[ComingEntry], old: AnyList[Any] | None
+) -> Iterator[str]:
+    """Yield the lines of a list, without the notes that an `old` one has already."""
+    known = {quotable(each.text) for each in old.notes} if old is not None else ()
     dated = f" until {own.until}" if own.until else ""
     answers = f' for "{own.owner}"' if own.owner else ""
     about = ETHERNET if own.family is None else own.family.word
     yield f"list {own.name} {own.kind} {about}{dated}{answers}"
-    for each in own.notes:
-        yield f'    note "{quotable(each)}"'
+    for each in map(quotable, own.notes):
+        if each not in known:
+            yield f'    note "{each}"'
     for entry in entries:
         yield f"    {entry.number} {entry.text}"
-    if own.otherwise is not None:
+    unsaid = old is not None and not old.otherwise.written and old.otherwise.action is own.otherwise
+    if own.otherwise is not None and not unsaid:
         yield f"    otherwise {own.otherwise}"
 
 
-def _entries(own: ComingList, draft: Draft, names: SetNames) -> list[ComingEntry]:
+def _entries(
+    own: ComingList, draft: Draft, names: SetNames, old: AnyList[Any] | None
+) -> list[ComingEntry]:
+    """Return the entries of a list; one that takes and does the same as that of its number in an
+    `old` list is written as it is there.
+    """
     if own.entries or own.family is None:
         own.kind = own.kind or Kind.EXTENDED
         return own.entries
-    own.kind = _kind(own, draft.plan)
+    own.kind = _kind(own, draft.plan, old)
     texts: list[tuple[int | None, list[_Item]]] = []
     for (number, parts), group in groupby(
         own.items(), key=lambda each: (each.rule.number, each.rule.parts)
@@ -401,22 +441,48 @@ def _entries(own: ComingList, draft: Draft, names: SetNames) -> list[ComingEntry
     for index, (number, items) in enumerate(texts, 1):
         final = number if kept and number is not None else index * _STEP
         rules = [each.rule for each in items]
-        text = _text(rules, own, f"{own.name}-{final}", names)
+        text = _as_before(own, items, old, number, draft) if kept else None
+        if text is None:
+            text = _text(rules, own, f"{own.name}-{final}", names)
         found.append(
             ComingEntry(final, "off " * items[0].lost + text, sum(each.hits for each in items))
         )
     return found
 
 
-def _kind(own: ComingList, plan: Plan) -> Kind:
-    """A numbered list is standard where its number says so and it asks for sources only."""
+def _as_before(
+    own: ComingList,
+    items: Sequence[_Item],
+    old: AnyList[Any] | None,
+    number: int | None,
+    draft: Draft,
+) -> str | None:
+    """Return how an entry is written from its action on where that of its number takes the same
+    packets and does the same; None where it does not.
+    """
+    if not isinstance(old, AccessList) or old.kind is not own.kind or number is None:
+        return None
+    entry = old.entry(number)
+    if entry is None or entry.off or entry.needs_state or any(each.lost for each in items):
+        return None
+    regions = [rule_region(each.rule) for each in items]
+    had = entry_region(entry, items[0].rule.source.family)
+    same = {(each.rule.action, each.rule.log) for each in items} == {(entry.action, entry.log)}
+    if not same or had is None or PacketSet.of(*filter(None, regions)) != PacketSet.of(had):
+        return None
+    return edits.unnumbered(draft.line(entry.place).text)[0]
+
+
+def _kind(own: ComingList, plan: Plan, old: AnyList[Any] | None) -> Kind:
+    """A list that asks for sources only is standard where its number says so, or it was before."""
     if own.kind is not None:
         return own.kind
     plain = all(takes_all(rule._replace(source=everything(own.family))) for rule in own.rules)
     standard = (
         own.name.isdecimal() and numbered_kind(int(own.name), plan.numbering) is Kind.STANDARD
     )
-    return Kind.STANDARD if standard and plain else Kind.EXTENDED
+    was = old is not None and old.kind is Kind.STANDARD
+    return Kind.STANDARD if plain and (standard or was) else Kind.EXTENDED
 
 
 def _service(rule: Rule) -> Asked:

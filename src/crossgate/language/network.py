@@ -154,7 +154,7 @@ def take_in_network(
         if old is None:
             blocks += ["", *lines]
         else:
-            draft.replace_block(old.place, last_line(old), lines)
+            draft.merge_block(old.place, last_line(old), lines)
     _add(draft, new_segments, blocks)
     told = [f"{', '.join(device_name(each.name) for each in devices)}"] if devices else []
     return "; ".join(

@@ -70,4 +70,5 @@ def push_lines(plan: Plan, proposal: Push, at: datetime) -> Iterator[str]:
             yield f"    {broken.why}"
         return
     kept = count(proposal.order.claims, "claim")
-    yield f"{kept} that hold now and in the end hold after each step, proved"
+    holds = "holds" if proposal.order.claims == 1 else "hold"
+    yield f"{kept} that {holds} now and in the end {holds} after each step, proved"

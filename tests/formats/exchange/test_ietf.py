@@ -335,3 +335,49 @@ def test_a_document_is_held_against_the_plan_by_its_exit_status(run: Run, demo: 
     assert (other.returncode, "nothing is written" in other.stdout) == (1, True)
     alone = run("import", "ietf", "same.json", "--drift")
     assert (alone.returncode, "say --dry-run too" in alone.stderr) == (2, True)
+
+
+WRITTEN = """subnet hall 10.64.8.0/24
+subnet yard 10.64.20.0/24
+router r
+    # the hall's side
+    interface a 10.64.8.1/24 on hall
+    interface b 10.64.20.1/24 on yard
+host desk 10.64.8.9 on hall
+host store 10.64.20.9 on yard
+service booking tcp/8443, tcp/9443
+
+# What the hall may do.
+list hall-in extended ipv4 for "desk team"
+    note "agreed in spring"
+    10 permit booking hall to store "tickets"
+    # the one machine
+    20 permit tcp/22 desk to store   # remember the keys
+    30 deny ip hall to yard log
+    otherwise permit
+list yard-in standard ipv4
+    10 permit store
+place hall-in inbound on r.a
+place yard-in inbound on r.b
+"""
+
+
+def test_what_is_replaced_keeps_what_it_says_already(run: Run, tmp_path: Path) -> None:
+    plan = tmp_path / "site.gate"
+    plan.write_text(WRITTEN)
+    document = json.loads(run("export", "ietf", "--on", "r").stdout)
+    coming = ("import", "ietf", "r.json", "--replace", "--yes", "--anyway")
+    (tmp_path / "r.json").write_text(json.dumps(document))
+    assert run(*coming).returncode == 0
+    assert plan.read_text() == WRITTEN
+    for acl in document["ietf-access-control-list:acls"]["acl"]:
+        for ace in acl["aces"]["ace"]:
+            if ace["name"].startswith("20"):
+                tcp = ace["matches"]["tcp"]["destination-port"]
+                assert (tcp["operator"], tcp["port"]) == ("eq", 22)
+                tcp["port"] = 2222
+    (tmp_path / "r.json").write_text(json.dumps(document))
+    assert run(*coming).returncode == 0
+    assert plan.read_text() == WRITTEN.replace(
+        "tcp/22 desk to store   # remember", "tcp/2222 desk to store  # remember"
+    )

@@ -78,6 +78,7 @@ def test_a_table_comes_back_word_for_word(
 
 @pytest.mark.parametrize("format_name", ["ietf-acl", "csv"])
 def test_the_demo_comes_back(run: Run, demo: Path, format_name: str) -> None:
+    before = (demo / "ternhaven.gate").read_text()
     out = run("export", format_name, "--approximate", "--out", "lists.json")
     assert out.returncode == 0
     approximate = "cannot be said" in out.stderr or "ietf-acl cannot" in out.stderr
@@ -85,6 +86,4 @@ def test_the_demo_comes_back(run: Run, demo: Path, format_name: str) -> None:
         "import", format_name, "lists.json", "--replace", "--yes", *["--anyway"] * approximate
     )
     assert done.returncode == 0, done.stdout
-    assert (
-        "no packet with a true source address is treated otherwise" in done.stdout
-    ) is not approximate
+    assert ((demo / "ternhaven.gate").read_text() == before) is not approximate

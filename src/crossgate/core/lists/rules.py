@@ -16,7 +16,16 @@ from crossgate.core.model.accesslist import AccessList, Action, Entry
 from crossgate.core.model.address import Pattern, everything
 from crossgate.core.model.condition import Abilities
 from crossgate.core.model.packet import ICMP
-from crossgate.core.model.service import ESTABLISHED, FlagTest, Ports, ServiceTerm, protocol_name
+from crossgate.core.model.service import (
+    ESTABLISHED,
+    FlagTest,
+    Ports,
+    Qualifiers,
+    ServiceTerm,
+    protocol_name,
+)
+from crossgate.core.sets.addresses import AddressSet
+from crossgate.core.sets.region import Region, asked_services, term_line
 
 
 class Rule(NamedTuple):
@@ -42,6 +51,20 @@ class Rule(NamedTuple):
     part: int = 1
     parts: int = 1
     comment: str = ""
+
+
+def rule_region(rule: Rule) -> Region | None:
+    """Return the packets that a rule takes, None where it takes none."""
+    term = ServiceTerm(rule.protocol, rule.destination_ports, rule.icmp_type, rule.icmp_code)
+    asked = Qualifiers(rule.source_ports, rule.flags, rule.fragments, rule.dscp)
+    services = asked_services(term_line([term]), asked)
+    if services is None:
+        return None
+    family = rule.source.family
+    source, destination = (
+        AddressSet.of(family, (each,)) for each in (rule.source, rule.destination)
+    )
+    return Region(source, destination, *services)
 
 
 class Unsaid(NamedTuple):

@@ -33,7 +33,7 @@ from crossgate.core.model.packet import (
     Packet,
     icmp_of,
 )
-from crossgate.core.model.service import FlagTest, ServiceTerm
+from crossgate.core.model.service import FlagTest, Qualifiers, ServiceTerm
 from crossgate.core.sets import spans as line
 from crossgate.core.sets.addresses import AddressSet, everywhere
 from crossgate.core.sets.spans import Spans
@@ -188,8 +188,15 @@ def entry_services(entry: Entry, what: Spans | None = None) -> Services | None:
     """Return what an entry asks besides addresses, None where no packet has it; `what` is its
     service on the line where it is known.
     """
-    asked = entry.qualifiers
-    what = term_line(entry.service.terms) if what is None else what
+    return asked_services(
+        term_line(entry.service.terms) if what is None else what, entry.qualifiers
+    )
+
+
+def asked_services(what: Spans, asked: Qualifiers) -> Services | None:
+    """Return what is asked besides addresses, of a service on the line; None where no packet has
+    it.
+    """
     flags = flag_set(asked.flags) if asked.flags else ALL_FLAGS
     source_ports = (
         ALL_PORTS
