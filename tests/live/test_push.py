@@ -496,3 +496,6 @@ def test_a_killed_push_is_gone_on_with(run: Run, demo: Path, play: Play) -> None
     assert journal.read() == []
     assert run("drift", "--stand-ins", str(port)).returncode == 0
     assert run("push", *asked, "--undo").stdout == "no push is left to be undone\n"
+    journal.write([Step("b", was["b"], was["b"], stage=Stage.CONFIRMED)])
+    undone = json.loads(run("push", *asked, "--undo", "--json").stdout)
+    assert [(each["device"], each["stage"]) for each in undone["steps"]] == [("b", "undone")]

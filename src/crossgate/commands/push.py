@@ -82,6 +82,7 @@ def push(
     """Make devices run the plan's lists, in an order in which nothing that must hold breaks; each
     goes back by itself unless it is confirmed.
     """
+    from crossgate.formats.json.drift import event_document, push_document
     from crossgate.live.devices import all_running
     from crossgate.live.proposal import proposed, wrong_after
     from crossgate.live.pushing import Journal, Stage, take_back
@@ -97,13 +98,8 @@ def push(
 
     def tell(step: Step, said: str) -> None:
         if events:
-            from crossgate.formats.json.drift import event_document
-
-            _print_line(
-                event_document(
-                    step.device, step.half, step.stage, said, step.packets, datetime.now()
-                )
-            )
+            told = (step.device, step.half, step.stage, said, step.packets)
+            _print(event_document(*told, datetime.now()), events)
         elif not as_json and said:
             typer.echo(f"{step.device}  {said}")
 
@@ -121,7 +117,11 @@ def push(
         if undo:
             reached = {each.device: each for each in asked_of(plan, names or [], by)}
             told = put_back(journal, left, reached, within, confirm_within, False, tell)
-            typer.echo(told if left else "no push is left to be undone")
+            if as_json:
+                steps_back = [(each.device, each.half, str(each.stage), ()) for each in left]
+                _print(push_document(plan, steps_back, (), (), 0, when, ""), events)
+            else:
+                typer.echo(told if left else "no push is left to be undone")
             if journal.read():
                 raise typer.Exit(2)
             return
@@ -166,17 +166,13 @@ def push(
         elif resume and not proposal.steps:
             journal.end()
     if as_json:
-        from crossgate.formats.json.drift import push_document
-
         done = [
             (each.device, each.half, str(each.stage), change.found)
             for each, change in zip(proposal.steps, proposal.changes, strict=True)
         ]
         broken = [*proposal.order.failing, *(each for _, each in proposal.order.broken)]
         claims = proposal.order.claims
-        (_print_line if events else print_json)(
-            push_document(plan, done, proposal.unsaid, broken, claims, when, refused)
-        )
+        _print(push_document(plan, done, proposal.unsaid, broken, claims, when, refused), events)
     if refused:
         raise typer.Exit(1)
 
@@ -194,7 +190,10 @@ def _refused(proposal: Push, approximate: bool, anyway: bool) -> str:
     return ""
 
 
-def _print_line(document: dict[str, Any]) -> None:
-    """Print a document as one line, so that each line is one event, and the last one the answer."""
+def _print(document: dict[str, Any], in_a_line: bool) -> None:
+    """Print a document, as one line where each line is an event and the last one the answer."""
+    if not in_a_line:
+        print_json(document)
+        return
     sys.stdout.write(f"{json.dumps(document, ensure_ascii=False)}\n")
     sys.stdout.flush()

@@ -46,7 +46,8 @@ def push_document(
     refused: str,
 ) -> Document:
     """Return `crossgate/push/1`: the steps in order, by device, whether it is the first half of one,
-    how far each has come and what fares otherwise behind it; how many claims hold throughout, and those that stand in the way.
+    how far each has come and what fares otherwise behind it; how many claims hold throughout, and
+    those that stand in the way.
     """
     return {
         "schema": "crossgate/push/1",
