@@ -378,17 +378,18 @@ def test_where_one_fails_all_run_what_they_ran(
     port = play("--fail", f"{device}={how}")
     before = runs(demo, port)
     changed(demo)
-    wait = ("--within", "3", "--confirm-within", "5")  # for an answer that never comes
+    wait = ("--within", "2", "--confirm-within", "5")  # for an answer that never comes
     done = launch("push", "--stand-ins", str(port), "--yes", *wait)
     if how == "drop-after-commit":  # only that session was lost: it is put back, or done
         assert done.returncode in (0, 2)
         if done.returncode == 0:
             return
     assert done.returncode == 2
-    if how != "refuse":
-        time.sleep(6)  # what was not confirmed has gone back by itself
+    deadline = time.monotonic() + 10  # what was not confirmed goes back by itself
+    while how != "die" and runs(demo, port) != before:
+        assert time.monotonic() < deadline
+        time.sleep(0.2)
     if how != "die":
-        assert runs(demo, port) == before
         return
     # Nobody reaches it any more, so the journal is kept, and all others run what they ran.
     found = runs_but(demo, port, device)
@@ -463,7 +464,7 @@ def test_wherever_a_push_is_killed_all_run_what_they_ran_once_it_is_undone(
 
     # Killed before a line, what it tells has been done on the device already; killed behind one
     # that says committing, nothing has.
-    for number, written in [*((each, False) for each in range(7)), (0, True), (1, True), (3, True)]:
+    for number, written in [*((each, False) for each in range(7)), (1, True)]:
         killed_at(number, written, begin)
         left = journal.read()
         assert bool(left) is ((number, written) != (0, False))
