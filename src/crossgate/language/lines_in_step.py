@@ -82,7 +82,9 @@ class Interfaces:
         return [] if subnet is None else self._there.get(subnet, [])
 
     def fit(self, subnet: str | None, prefixes: Sequence[Pattern]) -> None:
-        """Give addresses on a subnet the lengths of its prefixes."""
+        """Write the prefix length of each interface address on a subnet anew, as the subnet's
+        prefixes now have it.
+        """
         for each in self._on(subnet):
             self._addresses[each.device, each.name] = [
                 next(

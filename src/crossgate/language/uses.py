@@ -34,7 +34,9 @@ def texts_of(data: Mapping[str, bytes]) -> list[Text]:
 
 
 def uses(texts: Iterable[Text], kind: str, name: str) -> Iterator[Use]:
-    """Yield the lines that use what is of a kind and has a name, but for the one that gives it."""
+    """Yield the lines that mention something by its name, without the line that declares it;
+    `kind` says what it is: a host, a list, a group...
+    """
     named = _NAMED.get(kind)
     if named is None:
         return

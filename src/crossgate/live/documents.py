@@ -68,9 +68,10 @@ def nc(name: str) -> str:
 
 
 def parsed(octets: bytes, what: str) -> Element:
-    """Read XML that somebody else has written (`xml_root`), of a bounded length; identities of
-    modules that we know are written by the module's name from then on, which its root knows. Raises
-    `PlanError`.
+    """Read XML that somebody else has written (`xml_root`), up to `MOST_DOCUMENT` octets.
+
+    Identities of known modules get the module's name as their prefix, which the root declares, so
+    that they mean the same wherever a part of the tree is moved. Raises `PlanError`.
     """
     if len(octets) > MOST_DOCUMENT:
         raise PlanError(f"{what} is longer than {MOST_DOCUMENT >> 20} MB")

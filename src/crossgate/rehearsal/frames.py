@@ -56,7 +56,9 @@ class Read(NamedTuple):
 
     @property
     def answers_to(self) -> tuple[int, ...]:
-        """The key of what it may be the answer to, as its sender has got that."""
+        """The `key` that a packet has to which this one may be the answer: ends and ports the other
+        way round.
+        """
         packet, (one, other) = self.packet, self.numbers
         return packet.protocol, packet.destination, packet.source, other, one
 

@@ -263,7 +263,9 @@ def _some(texts: list[str]) -> str:
 
 
 def why_lines(found: Sequence[tuple[AnyList[Any], Sequence[Why]]]) -> Iterator[str]:
-    """Yield for each list and packet why lines take it or not, the one that decides last."""
+    """Yield for each list that a packet meets why each line takes it or not, down to the line that
+    decides.
+    """
     for access_list, several in found:
         for each in several:
             yield f"{strong(access_list.name)}  {service_label(each.packet)}"

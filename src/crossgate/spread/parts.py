@@ -115,7 +115,7 @@ class Parts:
 
 
 def shares(file: BinaryIO) -> Iterator[Share]:
-    """Yield what a part's file has, in order."""
+    """Yield the shares that were written into the file of a part, in their order."""
     while head := file.read(_HEAD.size):
         packed, size = _HEAD.unpack(head)
         yield from pickle.loads(

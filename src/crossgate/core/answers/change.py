@@ -465,8 +465,8 @@ def _alone(before: Plan, was: AccessList, after: Plan, now: AccessList) -> list[
 
 
 def asks_for_tls(access_list: AccessList | None) -> bool:
-    """Whether a list may judge what TLS is spoken, so that more legs follow; None, for no list,
-    does not.
+    """Whether a list has entries with `tls`, so that it is asked again once a conversation has
+    settled on its TLS; False for None, where no list stands.
     """
     return access_list is not None and bool(access_list.tls)
 

@@ -38,8 +38,8 @@ class SetGrid:
         self._ends: dict[tuple[str, Family], tuple[EndpointSet, list[AddressClass]]] = {}
 
     def cell(self, source: str, destination: str, services: Sequence[str]) -> Iterator[Cell]:
-        """Yield the cells of one source and destination, service by service. Raises `PlanError` for
-        a word that is no end.
+        """Yield for each service what is proved of it between one source and one destination.
+        Raises `PlanError` for a word that stands for no addresses.
         """
         between = {family: self._flows(source, destination, family) for family in Family}
         for service in services:

@@ -338,8 +338,8 @@ class Case:
         return self._senders[access_list.name]
 
     def touched(self, access_list: AccessList, claimed: bool = False) -> dict[int, list[int]]:
-        """Return what of `senders` is touched; with `claimed` it is so under any address that they
-        claim.
+        """Return the pairs of `senders` and receivers whose traffic a change may have touched; with
+        `claimed` also where senders use a false source address.
         """
         key = access_list.name, claimed
         if key not in self._of_touched:

@@ -46,8 +46,8 @@ def unplaced(case: Case) -> Iterator[Finding]:
 
 @finds("asked-twice")
 def asked_twice(case: Case) -> Iterator[Finding]:
-    """Yield the placements at a port whose list follows the machine there anyway, itself or another
-    that decides by the same entries.
+    """Yield the placements of a list at a switch port where the machine that is plugged in has the
+    same list of its own, or one with the same entries: packets are asked twice.
     """
     plan = case.plan
     hosts: dict[Point, list[Host]] = {}

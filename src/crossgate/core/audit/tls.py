@@ -140,8 +140,8 @@ def _unsettled(
 
 @finds("quic-unseen")
 def quic_unseen(case: Case) -> Iterator[Finding]:
-    """Yield the entries that ask for TLS beside which the same list lets QUIC by, that no such
-    entry takes (RFC 9001 section 4).
+    """Yield the entries that ask for TLS in a list which lets QUIC to the same place by: QUIC
+    carries TLS inside UDP, where no entry sees it (RFC 9001 section 4).
     """
     for access_list in case.placed():
         told: set[Decider] = set()

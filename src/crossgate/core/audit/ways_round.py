@@ -212,7 +212,9 @@ def mail_round(case: Case) -> Iterator[Finding]:
 
 @finds("management-round")
 def management_round(case: Case) -> Iterator[Finding]:
-    """Yield the denials of management whose unprotected twin passes."""
+    """Yield the denials of a protected management protocol, such as SSH, beside which the same
+    machines get through with an unprotected one, such as Telnet.
+    """
     yield from _rounds(case, "management-round")
 
 

@@ -83,8 +83,8 @@ class Ending(NamedTuple):
     example: Example | None = None
 
     def and_(self, other: Ending) -> Ending:
-        """Return what is known of both, which end alike; its example is one on which the line asked
-        about did not decide, if it can be.
+        """Return one ending for the ways of two that end alike: their numbers are added, and the
+        example is of the one on whose way the line in question did not decide, if there is one.
         """
         return self._replace(
             by=self.by and other.by,

@@ -290,7 +290,7 @@ class AnyList(Generic[AnEntry]):
 
     @property
     def label(self) -> str:
-        """What it is asked of as people write it."""
+        """What the list decides about, as people write it: IPv4, IPv6 or frames."""
         raise NotImplementedError
 
     def entry(self, number: int) -> AnEntry | None:

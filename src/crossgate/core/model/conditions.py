@@ -135,7 +135,7 @@ class Dscp(Condition):
         return Qualifiers(dscp=self.value)
 
     def explained(self) -> str:
-        """Return its marking."""
+        """Return in words that a packet must carry this codepoint."""
         return f"marked {self}"
 
     def refusal(self, able: Abilities) -> str:

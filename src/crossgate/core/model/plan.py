@@ -441,7 +441,7 @@ class Plan:
 
     @cached_property
     def rest(self) -> Segment | None:
-        """The outside that is all the rest."""
+        """The outside without prefixes: all addresses that no subnet and no other outside has."""
         return next(
             (
                 segment

@@ -153,8 +153,8 @@ class Costs:
 
 
 def begins(cost: int, behind: int, leaving: int) -> bool:
-    """Whether a link that costs `leaving` begins a least way, of a device at `cost` by a neighbour
-    at the cost `behind`.
+    """Whether a device takes a link: its least cost to the destination, `cost`, is what the link
+    costs (`leaving`) and what its neighbour's least way costs (`behind`) together.
     """
     return cost != FAR and cost == behind + leaving
 

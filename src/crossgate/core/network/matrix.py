@@ -112,8 +112,8 @@ class Matrix:
         return int(self.numbers[self.row[one], other]), int(self.numbers[self.row[other], one])
 
     def plain_between(self, one: int, other: int) -> tuple[int, int]:
-        """Return the nodes of what two ends send to each other by their addresses alone
-        (`WayGraphs.plain`).
+        """Return the numbers of the graphs of what two ends send to each other, there and back, as
+        if no device translated addresses (`WayGraphs.plain`).
         """
         numbers, row = self._plain, self._plain_row
         return int(numbers[row[one], other]), int(numbers[row[other], one])

@@ -200,8 +200,8 @@ class WayGraphs:
         )
 
     def by_cost(self, destination: Address) -> bool:
-        """Whether nothing but costs says where packets to a destination go, until a device on its
-        segment has them.
+        """Whether packets to a destination follow the least cost alone, with no static route on
+        their way, up to a device on its segment.
         """
         target, value = self.network.plan.segment_of(destination), destination.value
         if (

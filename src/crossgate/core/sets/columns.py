@@ -62,7 +62,9 @@ class Columns(NamedTuple):
         )
 
     def down(self) -> Columns:
-        """Return the rows as the first of two axes."""
+        """Return the same rows with a second axis of length one, to be compared with all rows of
+        other columns at once.
+        """
         return Columns(
             self.value[:, None],
             self.wildcard[:, None],

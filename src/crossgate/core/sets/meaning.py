@@ -86,7 +86,9 @@ def words_of(text: str) -> tuple[list[str], list[str]]:
 
 
 def written_as(taken: Iterable[str], left_out: Iterable[str]) -> str:
-    """Return several words as one text."""
+    """Return how a set is written that has what some words stand for, without what others stand
+    for: `one, two but three`.
+    """
     out = COMMA.join(left_out)
     return COMMA.join(taken) + (f"{BUT}{out}" if out else "")
 

@@ -45,7 +45,7 @@ class Flow(NamedTuple):
 
     @property
     def asked(self) -> str:
-        """What a question about it is about, in words."""
+        """What messages call it that tell why a question about it has no answer."""
         return f"what is sent as from {self.source.address} to {self.destination.address}"
 
     @property

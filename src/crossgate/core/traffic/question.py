@@ -310,8 +310,10 @@ class _Openings:
         self._question, self._asking, self._course = question, asking, course
 
     def decide(self, part: Product, leg: Leg, asked: Asked) -> Sequence[tuple[Product, Decision]]:
-        """Part openings by a list; where something was chosen of what it sees, it lets by what it
-        lets by for every choice.
+        """Part openings by what a list decides about them.
+
+        Where a translation may choose between several addresses or ports, a part is let by only if
+        the list permits it for every choice.
         """
         access_list, view = asked
         if not view:

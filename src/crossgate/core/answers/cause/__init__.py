@@ -198,8 +198,11 @@ def _explained(world: _World, observed: Observed) -> Explained:
 
 
 def agrees(seen: Seen, said: Seen, told: Conversation) -> bool:
-    """Whether what was seen can be what is said. Where nobody listens, it got there; a person may
-    call that refused, too, and of UDP nobody needs to say so.
+    """Whether a result that a person reports (`said`) fits what the plan would let be `seen` of a
+    conversation.
+
+    "Nobody listens" means that the packet arrived, so it fits an answer; it also fits a refusal,
+    which a person cannot tell from it, and with UDP silence, since nobody has to reply.
     """
     if seen is said or (seen, said) == (Seen.NOBODY_LISTENS, Seen.ANSWERED):
         return True
