@@ -24,7 +24,7 @@ from crossgate.core.model.errors import PlanError
 from crossgate.core.model.network import Direction
 from crossgate.core.model.packet import Packet
 from crossgate.core.traffic.session import Session
-from crossgate.language.importing import Coming
+from crossgate.language.coming import Coming
 from crossgate.language.reader import Reading, read
 from crossgate.live.devices import Running, running
 from crossgate.live.documents import lists_of, with_lists

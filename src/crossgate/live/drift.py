@@ -22,8 +22,9 @@ from crossgate.core.traffic.session import Session
 from crossgate.formats.exchange.asked import Given
 from crossgate.formats.exchange.ietf import read
 from crossgate.language import edits
+from crossgate.language.coming import Coming
 from crossgate.language.draft import Draft
-from crossgate.language.importing import Coming, take_in
+from crossgate.language.importing import take_in
 from crossgate.language.reader import Reading
 from crossgate.live.devices import Running
 

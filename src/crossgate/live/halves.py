@@ -22,7 +22,7 @@ from crossgate.core.model.errors import PlanError
 from crossgate.core.model.network import Direction, Point
 from crossgate.core.model.service import Ports, both_flags
 from crossgate.core.sets.patterns import common
-from crossgate.language.importing import Coming, ComingList, ComingPlace
+from crossgate.language.coming import Coming, ComingList, ComingPlace
 
 MOST_RULES = 2_000
 _Place = tuple[Point, Direction, Family]

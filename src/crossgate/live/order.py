@@ -22,7 +22,7 @@ from crossgate.core.answers.verify import Verified, Verifier
 from crossgate.core.model.network import Placement, Point
 from crossgate.core.model.plan import Plan
 from crossgate.core.traffic.session import Session
-from crossgate.language.importing import Coming
+from crossgate.language.coming import Coming
 from crossgate.language.reader import Reading
 from crossgate.live.drift import with_what_runs
 

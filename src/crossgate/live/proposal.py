@@ -13,7 +13,7 @@ from crossgate.core.model.plan import Plan
 from crossgate.core.traffic.session import Session
 from crossgate.formats.exchange.asked import Wanted, chosen
 from crossgate.formats.exchange.ietf import write
-from crossgate.language.importing import Coming
+from crossgate.language.coming import Coming
 from crossgate.language.reader import Reading
 from crossgate.live.devices import Running
 from crossgate.live.documents import bare, lists_of, with_lists

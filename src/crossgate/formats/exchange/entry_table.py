@@ -24,8 +24,8 @@ from crossgate.formats.exchange.asked import Given, Wanted, Written
 from crossgate.formats.markdown import escaped
 from crossgate.formats.tables import Row, guarded, read_table
 from crossgate.language.cells import entry_cells
+from crossgate.language.coming import Coming, ComingEntry, ComingList, ComingPlace
 from crossgate.language.entries import ETHERNET
-from crossgate.language.importing import Coming, ComingEntry, ComingList, ComingPlace
 
 Choice = TypeVar("Choice")
 

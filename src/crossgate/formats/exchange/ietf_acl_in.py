@@ -46,7 +46,7 @@ from crossgate.formats.exchange.ietf_acl import (
     SIDES,
 )
 from crossgate.formats.exchange.tree import Node, read_tree
-from crossgate.language.importing import Coming, ComingEntry, ComingList, ComingPlace
+from crossgate.language.coming import Coming, ComingEntry, ComingList, ComingPlace
 
 _ACTIONS = {name: action for action, name in FORWARDING.items()}
 _L3 = {family: family.word for family in Family}

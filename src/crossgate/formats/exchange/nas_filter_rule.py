@@ -34,7 +34,7 @@ from crossgate.core.model.service import ESTABLISHED, FlagTest, Ports, ServiceEr
 from crossgate.core.sets.patterns import less
 from crossgate.formats.exchange.asked import Given, Wanted, Written
 from crossgate.formats.exchange.ietf_acl import tell
-from crossgate.language.importing import Coming, takes_all
+from crossgate.language.coming import Coming, takes_all
 
 ATTRIBUTE = 92
 _MOST_VALUE = 253

@@ -13,7 +13,7 @@ from crossgate.core.model.errors import PlanError, unknown
 
 if TYPE_CHECKING:
     from crossgate.formats.exchange.asked import Given, Wanted, Written
-    from crossgate.language.importing import Coming
+    from crossgate.language.coming import Coming
 
 MOST_PREFIXES = 256
 """A wildcard goes out as so many prefixes at most, where nothing else is said."""
