@@ -7,6 +7,7 @@ from __future__ import annotations
 import gc
 import io
 import json
+import os
 import shutil
 import signal
 import subprocess
@@ -35,6 +36,11 @@ settings.load_profile("crossgate")
 Ask = Callable[..., Any]
 Read = Callable[[str], Plan]
 Run = Callable[..., subprocess.CompletedProcess[str]]
+
+
+def pytest_xdist_auto_num_workers() -> int:
+    """Run one worker more than there are processors: tests of processes wait much of their time."""
+    return len(os.sched_getaffinity(0)) + 1 if hasattr(os, "sched_getaffinity") else 3
 
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:

@@ -134,7 +134,7 @@ SERVICES = ("tcp/443", "tcp", "udp/53", "udp", "icmp/0", "icmp", "ip", "tcp/1024
 OPENED = ("", " established", " source port 443", " source port 53")
 
 
-@settings(max_examples=25)
+@settings(max_examples=12)
 @given(st.data())
 def test_edits_in_a_row_are_answered_as_from_nothing(tmp_path: Path, data: st.DataObject) -> None:
     shape = data.draw(st.sampled_from(list(SHAPES)))

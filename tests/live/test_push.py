@@ -13,7 +13,7 @@ from datetime import datetime
 from pathlib import Path
 
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from crossgate import library
@@ -173,6 +173,7 @@ ENDS = ("any to any", "10.0.0.1 to any", "any to 198.51.100.1", "10.0.0.0/31 to 
 PLACES = ("", "place on-a inbound on a.hall\n", "place on-a outbound on a.mid\n")
 
 
+@settings(max_examples=30)
 @given(st.data())
 def test_between_two_halves_just_what_both_permit_is_permitted(
     reading_of: Callable[[str], Reading], data: st.DataObject
@@ -212,6 +213,7 @@ def test_between_two_halves_just_what_both_permit_is_permitted(
                 assert between_them is (was and will), (packet, place)
 
 
+@settings(max_examples=25)
 @given(st.data())
 def test_denials_that_hold_before_and_after_hold_after_each_step(
     reading_of: Callable[[str], Reading], data: st.DataObject
