@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable
 from datetime import datetime
 from typing import Any
@@ -92,6 +93,15 @@ def test_lists_that_read_alike_are_told_apart_by_where_they_stand(plan_of: Read)
         assert [(each.access_list, each.entry) for each in found(plan_of(HALL + text))] == [
             ("l", 10)
         ]
+
+
+def test_entries_for_answers_are_about_nobody_who_asks(plan_of: Read) -> None:
+    fence = FENCE.format("one")
+    assert [(each.access_list, each.entry) for each in found(plan_of(HALL + fence))] == [("l", 10)]
+    answers = re.sub(r"(    10 permit [^\n]*?)( log)?\n", r"\1 established\n", fence)
+    answers = answers.replace("permit ip ", "permit tcp ")
+    assert "established" in answers
+    assert found(plan_of(HALL + answers)) == []
 
 
 def test_in_ipv6_too(plan_of: Read) -> None:

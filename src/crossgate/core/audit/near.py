@@ -16,7 +16,7 @@ from crossgate.core.audit.traffic import packets_of
 from crossgate.core.model.accesslist import AccessList, Action, Entry, line_name
 from crossgate.core.model.address import Address, Family, Pattern, everything, single
 from crossgate.core.model.finding import Fault, Finding
-from crossgate.core.model.packet import Packet
+from crossgate.core.model.packet import SYN, Packet
 from crossgate.core.model.plan import Plan
 from crossgate.core.sets.addresses import AddressSet
 from crossgate.core.sets.effort import answered
@@ -88,6 +88,7 @@ def neighbour_can_claim(case: Case) -> Iterator[Finding]:
             if (
                 entry.action is Action.PERMIT
                 and everything(family) not in entry.source.patterns
+                and _lets_begin(entry)
                 and case.to_be_looked_at(access_list, entry, packets_of)
             ):
                 beside = hosts[family].beside(entry.source.patterns)
@@ -99,6 +100,12 @@ def neighbour_can_claim(case: Case) -> Iterator[Finding]:
                         for name, packet in _taking(case, claims[family], access_list, entry, each)
                     )
                     yield from islice(found, 1)
+
+
+def _lets_begin(entry: Entry) -> bool:
+    """Whether an entry takes a SYN as it is sent; one that does not is about answers."""
+    tests = entry.qualifiers.flags
+    return not tests or any(test.holds(SYN) for test in tests)
 
 
 def _taking(
