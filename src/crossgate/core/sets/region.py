@@ -104,17 +104,6 @@ class Region(NamedTuple):
         """Return the same services between other addresses."""
         return self._replace(source=source, destination=destination)
 
-    def is_within(self, other: Region) -> bool:
-        """Whether another region has every packet of it."""
-        return (
-            line.within(self.what, other.what)
-            and line.within(self.source_ports, other.source_ports)
-            and not self.flags & ~other.flags
-            and not self.dscp & ~other.dscp
-            and self.source <= other.source
-            and self.destination <= other.destination
-        )
-
     def common(self, other: Region) -> Region | None:
         """Return what two regions have in common, or None."""
         flags, dscp, what = (

@@ -183,7 +183,7 @@ class Candidates:
             return []
         every = self._regions.of(access_list, self._state)
         above = [e for e in every.near(region_hull(region)) if e.entry.number < entry.number]
-        if any(e.region is not None and region.is_within(e.region) for e in above):
+        if any(e.region is not None and e.region.holds(region) for e in above):
             return []
         pieces = split(region, [e.region for e in above])
         return list(islice((piece for piece, index in pieces if index is None), _MOST_MACHINES))
