@@ -417,6 +417,14 @@ def moment(text: str | None, plan: Plan, option: str = "--at") -> datetime:
     return now.replace(second=0) + timedelta(minutes=ahead)
 
 
+def print_json_line(document: dict[str, Any]) -> None:
+    """Print a JSON document as one line, so that each line is one event."""
+    import json
+
+    typer.echo(json.dumps(document, ensure_ascii=False))
+    sys.stdout.flush()
+
+
 def print_json(document: dict[str, Any]) -> None:
     """Print one JSON document."""
     from crossgate.formats.json.parts import json_text

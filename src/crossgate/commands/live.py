@@ -90,11 +90,11 @@ def pull(
     as_json: JsonOption = False,
 ) -> None:
     """Bring what runs on devices into the plan, and see first what that does to traffic."""
+    from crossgate.live.devices import all_running
+
     reading = reading_of(plan_file(context, "write"))
     plan = reading.plan
     asked = asked_of(plan, devices, access_of(stand_ins, key, ask_password))
-    from crossgate.live.devices import all_running
-
     found = all_running(asked, within, accept_new, tally)
     for each in found:
         if each.why:

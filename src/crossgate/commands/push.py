@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-import json
 import sys
 from contextlib import ExitStack
 from datetime import datetime
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
@@ -17,6 +16,7 @@ from crossgate.commands.common import (
     moment,
     plan_file,
     print_json,
+    print_json_line,
     reading_of,
 )
 from crossgate.commands.live import (
@@ -95,11 +95,12 @@ def push(
     reading, journal = reading_of(path), Journal(path)
     plan, as_json = reading.plan, as_json or events
     when, by = moment(at, plan), access_of(stand_ins, key, ask_password)
+    show = print_json_line if events else print_json
 
     def tell(step: Step, said: str) -> None:
         if events:
             told = (step.device, step.half, step.stage, said, step.packets)
-            _print(event_document(*told, datetime.now()), events)
+            print_json_line(event_document(*told, datetime.now()))
         elif not as_json and said:
             typer.echo(f"{step.device}  {said}")
 
@@ -119,7 +120,7 @@ def push(
             told = put_back(journal, left, reached, within, confirm_within, False, tell)
             if as_json:
                 steps_back = [(each.device, each.half, str(each.stage), ()) for each in left]
-                _print(push_document(plan, steps_back, (), (), 0, when, ""), events)
+                show(push_document(plan, steps_back, (), (), 0, when, ""))
             else:
                 typer.echo(told if left else "no push is left to be undone")
             if journal.read():
@@ -172,7 +173,7 @@ def push(
         ]
         broken = [*proposal.order.failing, *(each for _, each in proposal.order.broken)]
         claims = proposal.order.claims
-        _print(push_document(plan, done, proposal.unsaid, broken, claims, when, refused), events)
+        show(push_document(plan, done, proposal.unsaid, broken, claims, when, refused))
     if refused:
         raise typer.Exit(1)
 
@@ -188,12 +189,3 @@ def _refused(proposal: Push, approximate: bool, anyway: bool) -> str:
     if proposal.order.broken:
         return "every next step breaks a claim; --anyway takes them in the plan's order"
     return ""
-
-
-def _print(document: dict[str, Any], in_a_line: bool) -> None:
-    """Print a document, as one line where each line is an event and the last one the answer."""
-    if not in_a_line:
-        print_json(document)
-        return
-    sys.stdout.write(f"{json.dumps(document, ensure_ascii=False)}\n")
-    sys.stdout.flush()

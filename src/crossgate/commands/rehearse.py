@@ -2,10 +2,8 @@
 
 from __future__ import annotations
 
-import json
 import shlex
 import signal
-import sys
 from collections.abc import Callable
 from datetime import datetime, timedelta
 from pathlib import Path
@@ -20,6 +18,7 @@ from crossgate.commands.common import (
     clock,
     moment,
     plan_path,
+    print_json_line,
     read_file,
     reading_of,
 )
@@ -159,7 +158,7 @@ def rehearse(
     if tally:
         add_to_tally(context, plan, by_key(decided))
     if as_json:
-        _print_event({"decided": decided})
+        print_json_line({"decided": decided})
     elif not alone:
         for line in decided_lines(plan, decided):
             typer.echo(line, err=bool(command))
@@ -186,15 +185,10 @@ def _capture(plan: Plan, at: str | None, out: Path | None) -> tuple[Point, Path]
     return point, out
 
 
-def _print_event(said: dict[str, Any]) -> None:
-    sys.stdout.write(json.dumps(said, ensure_ascii=False) + "\n")
-    sys.stdout.flush()
-
-
 def _heard(full: bool, as_json: bool) -> Callable[[dict[str, Any]], None] | None:
     """Return what is done with each thing that is told; None where nobody wants to know."""
     if as_json:
-        return _print_event
+        return print_json_line
     if not full:
         return None
     from crossgate.show.rehearse import event_line
@@ -210,7 +204,7 @@ def _run(session: Session, host: str, words: list[str], full: bool, as_json: boo
     if "why" in ended:
         typer.echo(ended["why"], err=True)
     if as_json:
-        _print_event({"ended": ended["ended"]})
+        print_json_line({"ended": ended["ended"]})
     status = int(ended["ended"])
     return status if status >= 0 else 128 - status
 
@@ -224,7 +218,7 @@ def _try_claims(session: Session, plan: Plan, within: float, full: bool, as_json
         if "claims" not in each:
             found.append(each)
             if as_json:
-                _print_event(each)
+                print_json_line(each)
     if not as_json:
         for each in sorted(found, key=lambda one: (one["held"] is not False, one["line"])):
             for line in claim_lines(each, full):
@@ -244,7 +238,7 @@ def _try_sheet(session: Session, within: float, full: bool, as_json: bool) -> in
             continue
         (tests if "test" in each else counters).append(each)
         if as_json:
-            _print_event(each)
+            print_json_line(each)
     if not as_json:
         for each in sorted(tests, key=lambda one: (one["held"] is not False, one["test"])):
             for line in sheet_lines(each, full):

@@ -4,7 +4,6 @@ traffic.
 
 from __future__ import annotations
 
-import json
 import sys
 import time
 from collections.abc import Iterable
@@ -14,11 +13,10 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from crossgate.commands.common import JsonOption, clock, plan_file, read_file
+from crossgate.commands.common import JsonOption, clock, plan_file, print_json_line, read_file
 
 if TYPE_CHECKING:
     from crossgate.core.traffic.session import Session
-    from crossgate.formats.json.parts import Document
 
 _Stamp = tuple[int, int, int] | None
 """What tells one version of a file from another: when it was written, its size, which file it is;
@@ -83,7 +81,7 @@ def watch(
             )
             document, good = save_document(new.plan, now, impact, stands), new
         if as_json:
-            _print_line(document)
+            print_json_line(document)
         else:
             write(lines)
         sys.stdout.flush()
@@ -91,11 +89,6 @@ def watch(
             raise typer.Exit(1 if bad else 0)
         _wait(files, seen)
         saved = True
-
-
-def _print_line(document: Document) -> None:
-    """Print a document as one line, so that each line is one save."""
-    typer.echo(json.dumps(document, ensure_ascii=False))
 
 
 def _standing(session: Session, now: datetime) -> tuple[int, int]:
