@@ -107,8 +107,8 @@ def written(element: Element) -> bytes:
 
 
 def _plain(element: Element, around: str | None, used: Collection[str]) -> Element:
-    """Return a copy of an element whose namespaces are default ones, but for prefixes that are used;
-    `around` is the default namespace there.
+    """Return a copy of an element whose namespaces are default ones, but for prefixes that are
+    used; `around` is the default namespace there.
     """
     space = etree.QName(element).namespace
     spaces: Any = {None: space} if space != around else {}

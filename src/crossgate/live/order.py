@@ -91,7 +91,7 @@ def order(
     moves = list[Move]()
 
     def broken_by(move: Move) -> Verified | None:
-        """Return a claim that a move would break, None for none: those hold from then on that must."""
+        """Return a claim that a move would break; None for none, and what must hold is noted."""
         # Only this device's lists are others than a step before, so that no claim can turn whose
         # packets never come by it.
         own = {number for number, points in by.items() if _comes_by(points, move.device)}
@@ -121,8 +121,8 @@ def order(
                 if half is None:
                     return Order(tuple(moves), len(must), failing, lost, tuple(broken))
                 plans[Runs.HALF] = half
-            whole = (Move(each, Runs.HALF) for each in left if each not in runs)
-            first = next((each for each in whole if broken_by(each) is None), None)
+            halved = (Move(each, Runs.HALF) for each in left if each not in runs)
+            first = next((each for each in halved if broken_by(each) is None), None)
             if first is None:
                 return Order(tuple(moves), len(must), failing, lost, tuple(broken))
             moves.append(first)

@@ -181,14 +181,16 @@ class Replay:
         self._rated = {}
 
     def waiting(self) -> dict[Family, list[Seen]]:
-        """Return the conversations that can only be decided at the end, since `at most` limits count
-        them in the order of all traffic; they are the caller's from then on.
+        """Return the conversations that can only be decided at the end, since `at most` limits
+        count them in the order of all traffic; they are the caller's from then on.
         """
         found, self._rated = self._rated, {}
         return found
 
     def wait(self, given: dict[Family, list[Seen]]) -> None:
-        """Take over conversations that another part of the traffic has left for the end (`waiting`)."""
+        """Take over conversations that another part of the traffic has left for the end
+        (`waiting`).
+        """
         for family, several in given.items():
             self._rated.setdefault(family, []).extend(several)
 

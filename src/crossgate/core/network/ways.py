@@ -232,8 +232,8 @@ class Network(Forwarding):
         return self.graphs(destination.family).ways(origin, destination)
 
     def asks_for_tls(self, ways: Ways, family: Family) -> bool:
-        """Whether a list on one of the ways there has entries with `tls`, so that it matters on each
-        way what TLS a conversation settles on.
+        """Whether a list on one of the ways there has entries with `tls`, so that it matters on
+        each way what TLS a conversation settles on.
         """
         if not self.plan.asks_for_tls:
             return False

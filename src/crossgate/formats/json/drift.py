@@ -45,9 +45,9 @@ def push_document(
     at: datetime,
     refused: str,
 ) -> Document:
-    """Return `crossgate/push/1`: the steps in order, by device, whether it is the first half of one,
-    how far each has come and what fares otherwise behind it; how many claims hold throughout, and
-    those that stand in the way.
+    """Return `crossgate/push/1`: the steps in order, by device, whether each is a first half, how
+    far it has come and what fares otherwise behind it; how many claims hold throughout, and those
+    that stand in the way.
     """
     return {
         "schema": "crossgate/push/1",
