@@ -20,7 +20,7 @@ from crossgate.core.model.plan import Plan
 from crossgate.core.traffic.session import Session
 from crossgate.language import edits
 from crossgate.language.draft import Draft
-from crossgate.language.layout import tidied
+from crossgate.language.layout import kept_tidy, tidied
 from crossgate.language.reader import Reading, read
 from tests import net, small
 
@@ -293,6 +293,39 @@ def tidy(tmp_path: Path, text: str) -> tuple[str, Plan, Plan]:
     reading = load(tmp_path, text.encode())
     told = tidied(text, reading.plan.files[0], reading.plan)
     return told, reading.plan, load(tmp_path, told.encode()).plan
+
+
+@slow
+@given(st.data())
+def test_an_edit_tidies_what_it_changed_where_that_was_tidy(
+    tmp_path: Path, data: st.DataObject
+) -> None:
+    """Blocks as people leave them, one of them in another form: what was changed is as in a whole
+    file that is tidy, and all else stays to the octet.
+    """
+    blocks = data.draw(st.lists(list_texts(), min_size=1, max_size=3))
+    names = [(f"small-{index}", f"other-{index}") for index in range(len(blocks))]
+    text = "\n\n".join(
+        each.replace("list small", f"list {small}").replace("list other", f"list {other}")
+        for each, (small, other) in zip(blocks, names, strict=True)
+    )
+    old = load(tmp_path, text.encode())
+    file = old.plan.files[0]
+    whole = tidied(text, file, old.plan)
+    line = f"list {data.draw(st.sampled_from(names))[1]} extended ipv4"
+    for before in (text, whole):
+        reading = load(tmp_path, before.encode())
+        start = before.index(line)
+        at = before.index("permit ip any to any", start)
+        end = at + len("permit ip any to any")
+        ending = "\r\n" if "\r\n" in before else "\n"
+        new = f"{before[:at]}deny   udp any   to any{ending}    {before[at:]}"
+        after = load(tmp_path, new.encode()).plan
+        found = kept_tidy(file, before.encode(), reading.plan, new.encode(), after).decode()
+        assert found.startswith(before[:start])
+        assert found.endswith(before[end:])
+        if before is whole:
+            assert found == tidied(new, file, after)
 
 
 @slow

@@ -8,7 +8,7 @@ one, and the whole of lists whose placement or network changed.
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from datetime import datetime
 from functools import cache, partial
 from operator import is_
@@ -18,7 +18,7 @@ from crossgate.core.answers.change import Change
 from crossgate.core.answers.compare import Difference, differences
 from crossgate.core.answers.verify import Verified, Verifier
 from crossgate.core.audit import audit
-from crossgate.core.audit.context import Focus
+from crossgate.core.audit.context import Focus, Touched
 from crossgate.core.lists.difference import unshared
 from crossgate.core.lists.split import EntryRegion
 from crossgate.core.model.accesslist import AccessList, AnyEntry
@@ -167,17 +167,14 @@ def _findings(
     told there is not taken to be gone.
     """
     old, new = change.old, change.new
-    focus_old, focus_new = _focus(old, new)
-    touched_old, touched_new = (cache(partial(change.touched, session)) for session in (old, new))
-    altered = cache(change.altered)
-    before = audit(
-        old, now, focus=focus_old, leave_out=_TOLD, touched=touched_old, altered=altered
-    ).findings
+    anew = _anew(old, new)
+    focus_old, focus_new = _focus(old, new, anew)
+    regions = cache(change.altered)
+    touched = [Touched(cache(partial(change.touched, each)), regions, anew) for each in (old, new)]
+    before = audit(old, now, focus=focus_old, leave_out=_TOLD, touched=touched[0]).findings
     met = Counter(_finding_key(old.plan, finding) for finding in before)
     found = []
-    audited = audit(
-        new, now, focus=focus_new, leave_out=_TOLD, touched=touched_new, altered=altered
-    )
+    audited = audit(new, now, focus=focus_new, leave_out=_TOLD, touched=touched[1])
     missed += audited.missed
     for finding in audited.findings:
         key = _finding_key(new.plan, finding)
@@ -238,12 +235,20 @@ def _asked_by(entry: AnyEntry) -> str:
     return entry.text.removesuffix(" log") if entry.log else entry.text
 
 
-def _focus(before: Session, after: Session) -> tuple[Focus, Focus]:
-    """Return the entries of each plan that a change can have touched."""
+def _anew(before: Session, after: Session) -> set[str]:
+    """Return the lists that just one plan has, or that stand elsewhere: all about them is looked
+    at.
+    """
     old, new = before.plan, after.plan
-    moved = {name for _, _, name in _stands(old) ^ _stands(new)}
     if not after.network.same_addresses(before.network):
-        moved = {*old.lists, *new.lists}
+        return {*old.lists, *new.lists}
+    moved = {name for _, _, name in _stands(old) ^ _stands(new)}
+    return moved | (old.lists.keys() ^ new.lists.keys())
+
+
+def _focus(before: Session, after: Session, anew: Collection[str]) -> tuple[Focus, Focus]:
+    """Return the entries of each plan that a change can have touched; all of the lists `anew`."""
+    old, new = before.plan, after.plan
     focus: tuple[dict[str, set[int]], dict[str, set[int]]] = ({}, {})
     for name in {*old.lists, *new.lists}:
         pair = old.lists.get(name), new.lists.get(name)
@@ -251,7 +256,7 @@ def _focus(before: Session, after: Session) -> tuple[Focus, Focus]:
         for side, access_list in enumerate(pair):
             if access_list is None:
                 continue
-            if name in moved or None in pair:
+            if name in anew:
                 focus[side][name] = {entry.number for entry in access_list.entries}
             elif changed:
                 hulls = [region.hull for region in changed if region.hull is not None]

@@ -21,7 +21,7 @@ from crossgate.core.model.plan import Plan
 from crossgate.core.model.progress import Tell
 from crossgate.core.traffic.session import Session
 from crossgate.language.draft import Draft
-from crossgate.language.layout import tidied_data
+from crossgate.language.layout import kept_tidy
 from crossgate.language.reader import Reading
 from crossgate.language.source import decode
 
@@ -99,7 +99,7 @@ def propose(
     It is refused when the plan would have errors, when an expectation that holds would not any
     more, when there would be a new finding that is an error, and when what it does is not known;
     all but the first are allowed where it is to be made `anyway`. A `harmless` one may not change
-    any traffic. A file that was tidy stays so. `tell` is told how far the comparison of the two
+    any traffic. What was tidy stays so. `tell` is told how far the comparison of the two
     plans is. A `session` of the plan as it was is used again where there is one.
     """
     draft = Draft(reading, session)
@@ -124,9 +124,8 @@ def propose(
             tuple(draft.remarks),
         )
     tidy = {
-        file: tidied_data(data, file, plan)
+        file: kept_tidy(file, old[file], reading.plan, data, plan)
         for file, data in ({} if draft.exact else new).items()
-        if tidied_data(old[file], file, reading.plan) == old[file]
     }
     if any(data != new[file] for file, data in tidy.items()):
         new = {file: data for file, data in {**new, **tidy}.items() if data != old[file]}

@@ -12,7 +12,7 @@ from __future__ import annotations
 from codecs import BOM_UTF8
 from collections.abc import Iterator
 from functools import lru_cache
-from itertools import zip_longest
+from itertools import takewhile, zip_longest
 from typing import NamedTuple
 
 from crossgate.core.model.accesslist import Kind
@@ -38,19 +38,22 @@ class _Set(NamedTuple):
 
 def tidied(text: str, file: str, plan: Plan) -> str:
     """Return the text of one of a plan's files in the usual layout; the meaning is the same."""
-    lines = list(file_lines(file, text))
-    ending = "\r\n" if any(line.ending == "\r\n" for line in lines) else "\n"
-    standard = {
-        each.place.line: each.kind is Kind.STANDARD
-        for each in plan.every_list.values()
-        if each.place.file == file
-    }
-    numbers = {
-        entry.place.line: entry.number
-        for each in plan.every_list.values()
-        if each.place.file == file
-        for entry in each.entries
-    }
+    return _tidied(list(file_lines(file, text)), file, plan, _ending(text))
+
+
+def _ending(text: str) -> str:
+    return "\r\n" if "\r\n" in text else "\n"
+
+
+def _tidied(lines: list[Line], file: str, plan: Plan, ending: str) -> str:
+    """Return some of a file's lines, which no table or list goes on beyond, in the usual layout."""
+    standard: dict[int, bool] = {}
+    numbers: dict[int, int] = {}
+    first, last = (lines[0].number, lines[-1].number) if lines else (0, -1)
+    for each in plan.every_list.values():
+        if each.place.file == file and first <= each.place.line <= last:
+            standard[each.place.line] = each.kind is Kind.STANDARD
+            numbers.update((entry.place.line, entry.number) for entry in each.entries)
     found: list[_Set] = []
     block = ""
     for line in lines:
@@ -65,8 +68,61 @@ def tidied(text: str, file: str, plan: Plan) -> str:
 
 def tidied_data(data: bytes, file: str, plan: Plan) -> bytes:
     """Return the bytes of one of a plan's files in the usual layout; a byte order mark stays."""
+    mark, text = _marked(data)
+    return mark + tidied(text, file, plan).encode()
+
+
+def kept_tidy(file: str, old: bytes, before: Plan, new: bytes, after: Plan) -> bytes:
+    """Return the new bytes of a file, in the usual layout where an edit changed what was in it;
+    what was not, and what the edit left as it was, stays.
+    """
+    (_, text), (mark, edited) = _marked(old), _marked(new)
+    was, now = (_parts(list(file_lines(file, each))) for each in (text, edited))
+    start = _alike(was, now)
+    end = _alike(was[start:][::-1], now[start:][::-1])
+    changed = _lines(was[start : len(was) - end])
+    if _tidied(changed, file, before, _ending(text)) != _joined(changed):
+        return new
+    changed = _lines(now[start : len(now) - end])
+    sides = (_joined(_lines(each)) for each in (now[:start], now[len(now) - end :]))
+    return mark + _tidied(changed, file, after, _ending(edited)).join(sides).encode()
+
+
+def _alike(some: list[list[Line]], others: list[list[Line]]) -> int:
+    """Return how many parts of two files are alike from the first on."""
+    pairs = zip(some, others, strict=False)
+    return sum(1 for _ in takewhile(lambda pair: _joined(pair[0]) == _joined(pair[1]), pairs))
+
+
+def _lines(parts: list[list[Line]]) -> list[Line]:
+    return [line for part in parts for line in part]
+
+
+def _marked(data: bytes) -> tuple[bytes, str]:
+    """Return the byte order mark that a file begins with, and its text."""
     mark = BOM_UTF8 if data.startswith(BOM_UTF8) else b""
-    return mark + tidied(data.removeprefix(mark).decode(), file, plan).encode()
+    return mark, data.removeprefix(mark).decode()
+
+
+def _joined(lines: list[Line]) -> str:
+    return "".join(line.text + line.ending for line in lines)
+
+
+def _parts(lines: list[Line]) -> list[list[Line]]:
+    """Return the lines of a file in parts that no table or list goes on beyond: one begins with a
+    line at the left margin behind a blank one, or with a list that stands behind something else.
+    """
+    found: list[list[Line]] = [[]]
+    blank, statement = True, ""
+    for line in lines:
+        lists = line.text.startswith("list ") and not statement.startswith("list ")
+        if found[-1] and (lists or (blank and line.text[:1].strip())):
+            found.append([])
+        found[-1].append(line)
+        blank = not line.text.strip()
+        if line.text[:1] != "#":
+            statement = line.text
+    return found
 
 
 def _set(line: Line, block: str, number: int | None) -> _Set:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -39,3 +40,37 @@ def test_every_number_is_that_of_its_pair(seed: int) -> None:
                     for number in numbers
                 ]
                 assert (found[row].tolist() if row in found else [False] * len(ends)) == meets
+
+
+@settings(max_examples=30, deadline=None)
+@given(st.integers(0, 1 << 32), st.data())
+def test_columns_worked_out_when_they_are_asked_for_are_those_of_all(
+    seed: int, data: st.DataObject
+) -> None:
+    network = Network(reference.random_plan(seed))
+    for family in Family:
+        graphs = network.graphs(family)
+        ends = [each.end for each in address_classes(network, family)]
+        whole, part = Matrix(graphs, ends), Matrix(graphs, ends)
+        expected = whole.numbers
+        chosen: set[int] = set()
+        for _ in range(3):
+            columns = data.draw(st.sets(st.integers(0, max(len(ends) - 1, 0)))) if ends else set()
+            chosen |= columns
+            found = part.numbers_to(columns)
+            known = sorted(chosen)
+            assert (found[:, known] == expected[:, known]).all()
+            tokens = data.draw(st.integers(0, 1 << 8))
+            meeting = dict(part.meeting(tokens, columns=columns))
+            every = dict(whole.meeting(tokens))
+            for row in range(len(expected)):
+                meets = every[row].tolist() if row in every else [False] * len(ends)
+                assert (meeting[row].tolist() if row in meeting else [False] * len(ends)) == [
+                    each and index in columns for index, each in enumerate(meets)
+                ]
+        for one in range(len(ends)):
+            for other in range(len(ends)):
+                assert part.between(one, other) == whole.between(one, other)
+                if {one, other} <= chosen:
+                    among = np.array(sorted(chosen))
+                    assert part.alike(one, other, among) == whole.alike(one, other, among)

@@ -163,12 +163,13 @@ class Change:
         every = self._pairs(family)
         before, after = (known.classes for known in every.known)
         sides, group, index = [], [], {}
+        suspects = set(np.flatnonzero(every.suspect.any(axis=0)).tolist())  # as either end
         for number, (pattern, was, now) in enumerate(
             zip(every.patterns, before, after, strict=True)
         ):
             own = was or now
             sides.append(Side(pattern, (was and was.end, now and now.end)))
-            if own is not None and not own.scoped:
+            if own is not None and not own.scoped and number in suspects:
                 index[pattern] = number
                 group.append(own)
         routed = np.array(list(index.values()), dtype=np.intp)
@@ -230,7 +231,10 @@ class Change:
             [every.number.get(each.pattern, -1) for each in session.address_classes(family)],
             dtype=np.intp,
         )
-        found: NDArray[np.bool_] = (every.there if there else every.suspect)[numbers][:, numbers]
+        chosen = every.there if there else every.suspect
+        if np.array_equal(numbers, np.arange(len(chosen))):
+            return chosen
+        found: NDArray[np.bool_] = chosen[numbers][:, numbers]
         found[numbers < 0] = True
         found[:, numbers < 0] = True
         return found
@@ -243,8 +247,9 @@ class Change:
     def _paired(self, family: Family) -> _Pairs:
         import numpy as np
 
+        columns = self._columns(family)
         if self.same_network:
-            one = _known(self.new.address_classes(family), self.new.matrix(family), None)
+            one = _known(self.new.address_classes(family), self.new.matrix(family), None, columns)
             patterns, both = [each.pattern for each in self.new.address_classes(family)], (one, one)
             suspect = np.zeros(one.numbers.shape, dtype=bool)
         else:
@@ -284,13 +289,31 @@ class Change:
             meets = _meeting(
                 self.new.network.graphs(family), both[1:] if self.same_network else both, bit
             )
-            there |= meets
+            if columns is None:
+                there |= meets
+            else:
+                there[:, columns] |= meets[:, columns]
             suspect |= (
                 meets
                 if alone is None or not self.same_network or self._translates(family)
                 else meets & self._between(family, alone, number)
             )
         return _Pairs(patterns, number, both, there, suspect | suspect.T)
+
+    def _columns(self, family: Family) -> list[int] | None:
+        """Return the address classes between which packets go that a list may treat otherwise, and
+        their answers; None where those may be all.
+        """
+        if not self.same_network or self._translates(family):
+            return None
+        classes, found = self.new.address_classes(family), set[int]()
+        for alone in self._places(family).values():
+            if alone is None:
+                return None
+            for entry in alone:
+                for side in (entry.source, entry.destination):
+                    found.update(classes.overlapping(side.patterns))
+        return sorted(found)
 
     def _translates(self, family: Family) -> bool:
         """Whether lists may see other addresses than were sent, so that those that an entry asks for
@@ -379,10 +402,13 @@ class Change:
 
 
 def _known(
-    classes: Sequence[AddressClass], matrix: Matrix, patterns: Sequence[Pattern] | None
+    classes: Sequence[AddressClass],
+    matrix: Matrix,
+    patterns: Sequence[Pattern] | None,
+    columns: Sequence[int] | None = None,
 ) -> _Known:
-    """Return what a plan does with its classes, in the order of the patterns where there are
-    some.
+    """Return what a plan does with its classes, in the order of the patterns where there are some,
+    or of what is sent to just some of them.
     """
     import numpy as np
 
@@ -391,7 +417,8 @@ def _known(
         segments = np.array(
             [names.setdefault(each.end.segment, len(names)) for each in classes], dtype=np.intp
         )
-        return _Known(list(classes), matrix.numbers[matrix.row], segments)
+        numbers = matrix.numbers if columns is None else matrix.numbers_to(columns)
+        return _Known(list(classes), numbers[matrix.row], segments)
     index = {each.pattern: number for number, each in enumerate(classes)}
     order = [index.get(pattern, -1) for pattern in patterns]
     own = [classes[number] if number >= 0 else None for number in order]

@@ -13,7 +13,7 @@ from importlib import import_module
 from pkgutil import iter_modules
 from typing import NamedTuple
 
-from crossgate.core.audit.context import Altered, Case, Focus, Touched
+from crossgate.core.audit.context import Case, Focus, Touched
 from crossgate.core.audit.registry import AUDITS
 from crossgate.core.model.finding import KINDS, Acceptance, Fault, Finding, Severity
 from crossgate.core.model.progress import Tell
@@ -43,15 +43,13 @@ def audit(
     focus: Focus | None = None,
     leave_out: Collection[str] = (),
     touched: Touched | None = None,
-    altered: Altered | None = None,
 ) -> Audited:
     """Return every finding of a plan as things are at a time but for those to `leave_out`, errors
     first, then in the order of the file; with a `focus`, of entries only those.
 
-    Of other entries there are then the findings about traffic that is `touched`, as far as it may
-    have packets that lists treat otherwise (`altered`).
+    Findings about traffic are then just of what is `touched`.
     """
-    plan, case = session.plan, Case(session, now, tell, focus, touched, altered)
+    plan, case = session.plan, Case(session, now, tell, focus, touched)
     rank = {file: number for number, file in enumerate(plan.files)}
     found: list[Finding] = []
     for name in KINDS:

@@ -4,6 +4,7 @@ matches an entry.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from functools import cache
 
 from crossgate.core.audit.context import Case
@@ -18,18 +19,29 @@ def comes_by(case: Case, entry: Entry, region: Region, crossing: Crossing) -> bo
     """Whether some packet that a machine sends from its own address comes by a place and matches an
     entry, which takes a region.
     """
-    family = region.family
-    passing = case.crossing(family, crossing)
     if case.comes_by(region, crossing):
         return True
-    if not passing.rows:
-        return False
+    # The innermost first: they leave nothing out, so that it is easy to find a packet in them.
+    receivers = case.meant(region.family, entry.destination.patterns)[::-1]
+    return any(
+        _reaches(case, entry, region, crossing, each)
+        for each in case.in_turn(region.family, receivers)
+    )
+
+
+def _reaches(
+    case: Case, entry: Entry, region: Region, crossing: Crossing, receivers: Sequence[int]
+) -> bool:
+    """Whether some packet that a machine sends to some address classes comes by a place and is in
+    the region that an entry takes.
+    """
+    family = region.family
+    passing = case.crossing(family, crossing, receivers)
     classes = passing.classes
     senders = [
         index for index in case.meant(family, entry.source.patterns) if index in passing.rows
     ]
-    # The innermost first: they leave nothing out, so that it is easy to find a packet in them.
-    for index in reversed(case.meant(family, entry.destination.patterns)):
+    for index in receivers if passing.rows else ():
         if classes[index].scoped:
             if index in passing.anyone_to and (
                 _unaddressed(region.source) or any(passing.rows[start][index] for start in senders)

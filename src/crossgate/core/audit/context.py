@@ -43,20 +43,22 @@ those of a list that is not there are not.
 """
 
 
-Touched = Callable[[Family, bool], "NDArray[np.bool_] | None"]
-"""Tells for a family which pairs of address classes a change can have touched, a row for each
-sender; None for none.
+class Touched(NamedTuple):
+    """What a change can have touched, for an audit that looks only at that.
 
-Asked so, it is those on whose way there something may differ, whatever address the sender claims.
-"""
+    `pairs` tells for a family which pairs of address classes, a row for each sender, None for none;
+    asked so, those on whose way there something may differ, whatever address the sender claims.
+    `regions` tells for a family regions with every packet that a list treats otherwise, None where
+    any packet may be. Of the lists `anew` all traffic is looked at.
+    """
+
+    pairs: Callable[[Family, bool], NDArray[np.bool_] | None]
+    regions: Callable[[Family], Sequence[Region] | None]
+    anew: Collection[str]
 
 
-Altered = Callable[[Family], "Sequence[Region] | None"]
-"""Tells for a family regions with every packet that a list treats otherwise after a change; None
-where any packet may be.
-"""
-
-
+_FIRST_RECEIVERS = 64
+"""So many receivers are looked at before all of them are."""
 _MOST_FLOWS = 20_000
 """So many flows are kept; entries of one list ask for the same ones."""
 
@@ -89,7 +91,6 @@ class Case:
         tell: Tell | None = None,
         focus: Focus | None = None,
         touched: Touched | None = None,
-        altered: Altered | None = None,
     ) -> None:
         self.session = session
         self.plan = session.plan
@@ -97,21 +98,22 @@ class Case:
         self.now = now
         self.focus = focus
         self._touched = touched
-        self._altered = altered
         self._carry: dict[object, bool] = {}
         self.missed: list[TooManyPieces] = []
         self._tell = tell
         # What depends on the plan alone is kept for all that looks at it.
-        self._passing: dict[tuple[Family, Crossing], Passing] = session.kept.setdefault(
-            "passing", {}
+        self._passing: dict[tuple[Family, Crossing, frozenset[int] | None], Passing] = (
+            session.kept.setdefault("passing", {})
         )
         self._matrices: dict[Family, Matrix] = session.kept.setdefault("unplaced", {})
         self._seen: dict[tuple[Family, Crossing], list[SeenThere]] = {}
         self._own: dict[tuple[Family, int], AddressSet] = {}
         self._meant: dict[tuple[Family, tuple[Pattern, ...]], list[int]] = {}
+        self._columns: dict[Family, frozenset[int] | None] = {}
         self._joined: dict[Family, dict[int, tuple[Pattern, ...]]] = {}
         self._senders: dict[str, dict[int, list[int]]] = {}
         self._of_touched: dict[tuple[str, bool], dict[int, list[int]]] = {}
+        self._met_by_touched: dict[tuple[Family, bool], int] = {}
         self._flows: dict[tuple[Family, int, int], list[Flow]] = {}
         self._indexes: dict[tuple[str, State], ListIndex] = {}
         self._coverage: dict[str, list[Coverage]] = {}
@@ -145,9 +147,9 @@ class Case:
         """Whether a change can have made something otherwise for an entry, where that depends on
         just some `packets` of it: all that is in focus is looked at.
         """
-        if self._altered is None or self.in_focus(access_list, entry):
+        if self._touched is None or self.in_focus(access_list, entry):
             return True
-        altered = self._altered(access_list.family)
+        altered = self._touched.regions(access_list.family)
         if altered is None:
             return True
         # Most entries carry something else, whoever sends it.
@@ -232,12 +234,16 @@ class Case:
             self._indexes[key] = ListIndex(access_list, opened)
         return self._indexes[key]
 
-    def crossing(self, family: Family, crossing: Crossing) -> Passing:
-        """Return which address classes send to which across a place, on some path that arrives.
+    def crossing(
+        self, family: Family, crossing: Crossing, columns: Iterable[int] | None = None
+    ) -> Passing:
+        """Return which address classes send to which across a place, on some path that arrives;
+        with a focus, just to those of some `columns` where they are given.
 
         It is one where a list stands in either family, in either direction.
         """
-        key = (family, crossing)
+        chosen = None if columns is None or self.focus is None else frozenset(columns)
+        key = (family, crossing, chosen)
         if key not in self._passing:
             placed = (*crossing.place, family) in self.plan.placed
             matrix, classes = (
@@ -245,7 +251,7 @@ class Case:
                 self.session.address_classes(family),
             )
             bit = matrix.graphs.sent_bit(crossing.place)
-            rows = dict(matrix.meeting(bit, arriving=True))
+            rows = dict(matrix.meeting(bit, arriving=True, columns=chosen))
             senders = [index for index, row in enumerate(matrix.row.tolist()) if row in rows]
             anyone = frozenset(
                 index for row in rows.values() for index in row.nonzero()[0].tolist()
@@ -254,6 +260,20 @@ class Case:
                 classes, {index: rows[int(matrix.row[index])] for index in senders}, anyone
             )
         return self._passing[key]
+
+    def in_turn(self, family: Family, receivers: Sequence[int]) -> Iterator[Sequence[int]]:
+        """Yield some address classes in parts, for a question that any of them may answer: those
+        first of which it is known what they are sent; with no focus that is all.
+        """
+        known = self.columns(family)
+        if known is None:
+            yield receivers
+            return
+        yield [index for index in receivers if index in known]
+        others, size = [index for index in receivers if index not in known], _FIRST_RECEIVERS
+        while others:
+            yield others[:size]
+            others, size = others[size:], len(others)
 
     def seen(self, family: Family, crossing: Crossing) -> list[SeenThere]:
         """Return what machines send across a place that is translated before."""
@@ -319,15 +339,48 @@ class Case:
             self._matrices[family] = Matrix(WayGraphs(self.network, family, places=places), ends)
         return self._matrices[family]
 
+    def columns(self, family: Family) -> frozenset[int] | None:
+        """Return the address classes that something is sent to, or answered, which is to be looked
+        at; None for all.
+        """
+        if family not in self._columns:
+            self._columns[family] = None if self.focus is None else self._asked_for(family)
+        return self._columns[family]
+
+    def _asked_for(self, family: Family) -> frozenset[int] | None:
+        if self.plan.translations[family]:
+            return None  # an entry may take what was sent to others
+        import numpy as np
+
+        classes, found = self.session.address_classes(family), set[int]()
+        for access_list in self.plan.lists.values():
+            if access_list.family is not family or not self._looks_at_all(access_list):
+                continue
+            for entry in self.entries(access_list):
+                for side in (entry.source, entry.destination):
+                    found.update(classes.overlapping(side.patterns))
+                if len(found) == len(classes):
+                    return None
+        for claimed in (False, True):
+            touched = None if self._touched is None else self._touched.pairs(family, claimed)
+            if touched is not None:
+                found.update(np.flatnonzero(touched.any(axis=0)).tolist())
+        return frozenset(found)
+
     def senders(self, access_list: AccessList) -> dict[int, list[int]]:
         """Return, for each address class of machines that send across a list, those of machines
-        that they send to; alike ones joined.
+        that they send to, of the `columns`; alike ones joined.
         """
         if access_list.name not in self._senders:
             family = access_list.family
             matrix, machines = self.session.matrix(family), self._machines(family)
             places = self.plan.places_of(access_list)
-            rows = dict(matrix.meeting(sum(matrix.graphs.bit(place) for place in places)))
+            rows = dict(
+                matrix.meeting(
+                    sum(matrix.graphs.bit(place) for place in places),
+                    columns=self.columns(family),
+                )
+            )
             columns = {
                 row: [each for each in meets.nonzero()[0].tolist() if each in machines]
                 for row, meets in rows.items()
@@ -343,9 +396,10 @@ class Case:
         """
         key = access_list.name, claimed
         if key not in self._of_touched:
-            touched = None if self._touched is None else self._touched(access_list.family, claimed)
+            family = access_list.family
+            touched = None if self._touched is None else self._touched.pairs(family, claimed)
             found = self._of_touched[key] = {}
-            if touched is not None:
+            if touched is not None and self._meets_touched(access_list, claimed):
                 for one, others in self.senders(access_list).items():
                     own = (
                         [other for other in others if touched[one, other]]
@@ -356,6 +410,17 @@ class Case:
                         found[one] = own
         return self._of_touched[key]
 
+    def _meets_touched(self, access_list: AccessList, claimed: bool) -> bool:
+        """Whether any traffic that a change can have touched meets a list."""
+        key = access_list.family, claimed
+        if key not in self._met_by_touched:
+            assert self._touched is not None
+            matrix, touched = self.session.matrix(access_list.family), self._touched.pairs(*key)
+            self._met_by_touched[key] = 0 if touched is None else matrix.met_between(touched)
+        graphs = self.network.graphs(access_list.family)
+        bits = sum(graphs.bit(place) for place in self.plan.places_of(access_list))
+        return bool(bits & self._met_by_touched[key])
+
     def sent(
         self, access_list: AccessList, entry: Entry, claimed: bool = False
     ) -> dict[int, list[int]]:
@@ -364,9 +429,13 @@ class Case:
         """
         return (
             self.senders(access_list)
-            if self.in_focus(access_list, entry)
+            if self._looks_at_all(access_list) and self.in_focus(access_list, entry)
             else self.touched(access_list, claimed)
         )
+
+    def _looks_at_all(self, access_list: AccessList) -> bool:
+        """Whether all traffic of a list's entries in focus is to be looked at."""
+        return self._touched is None or access_list.name in self._touched.anew
 
     def across(
         self,
@@ -453,8 +522,13 @@ class Case:
             import numpy as np
 
             matrix, classes = self.session.matrix(family), self.session.address_classes(family)
+            chosen = self.columns(family)
+            matrix.numbers_to(range(len(classes)) if chosen is None else chosen)
             routed = [index for index, each in enumerate(classes) if not each.scoped]
-            group, columns = [classes[index] for index in routed], np.array(routed, dtype=np.intp)
+            group = [classes[index] for index in routed]
+            columns = np.array(
+                [index for index in routed if chosen is None or index in chosen], dtype=np.intp
+            )
             number = {each.pattern: index for index, each in zip(routed, group, strict=True)}
             names: dict[str, int] = {}
             segments = np.array(

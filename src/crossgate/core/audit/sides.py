@@ -149,11 +149,13 @@ def _anybody_sends(case: Case, entry: Entry, region: Region, crossing: Crossing)
     """Whether anything comes by a place to a destination of an entry, whatever address its sender
     claims.
     """
-    passing = case.crossing(region.family, crossing)
+    family = region.family
+    receivers = case.session.address_classes(family).holding(entry.destination.patterns)
+    passing = case.crossing(family, crossing, receivers)
     return any(
         index in passing.anyone_to
-        and apart(region.source, case.own_addresses(region.family, index) & region.destination)
-        for index in passing.classes.holding(entry.destination.patterns)
+        and apart(region.source, case.own_addresses(family, index) & region.destination)
+        for index in receivers
     )
 
 

@@ -78,10 +78,11 @@ def replies_blocked(case: Case) -> Iterator[Finding]:
     """Yield the entries that permit conversations of which a list stops the way back."""
     answers = _Answers(case)
     for access_list, entries in case.traffic():
-        family, senders = access_list.family, case.senders(access_list) if entries else {}
+        family = access_list.family
         classes = case.session.address_classes(family)
         if case.focus is not None and not case.touched(access_list):
             entries = [entry for entry in entries if case.in_focus(access_list, entry)]
+        senders = case.senders(access_list) if entries else {}
         for entry in entries if senders else ():
             if entry.action is not Action.PERMIT or _only_sees_sources(case, access_list, entry):
                 continue
@@ -280,12 +281,10 @@ def spoofable(case: Case) -> Iterator[Finding]:
     for access_list, entries in case.traffic():
         every = everything(access_list.family)
         claims = claims_of[access_list.family]
-        senders, classes = (
-            case.senders(access_list) if entries else {},
-            case.session.address_classes(access_list.family),
-        )
+        classes = case.session.address_classes(access_list.family)
         if case.focus is not None and not case.touched(access_list, claimed=True):
             entries = [entry for entry in entries if case.in_focus(access_list, entry)]
+        senders = case.senders(access_list) if entries else {}
         for entry in entries if senders else ():
             if entry.action is not Action.PERMIT or every in entry.source.patterns:
                 continue

@@ -33,8 +33,172 @@ Numbers = NDArray[np.int32]
 class Matrix:
     """`numbers[row[i], j]` is the node (`WayGraphs.node`) of what the end `i` sends to the end `j`.
 
-    Ends that send alike share a row.
+    Ends that send alike share a row. Columns are worked out when they are asked for: what just a
+    few ends are sent costs little.
     """
+
+    def __init__(self, graphs: WayGraphs, ends: Sequence[Endpoint]) -> None:
+        self.graphs = graphs
+        self.ends = ends
+        self._nodes = graphs.nodes
+        self._origins: list[Endpoint] = []
+        senders: dict[tuple[object, ...], int] = {}
+        for end in ends:
+            if end.sender not in senders:
+                senders[end.sender] = len(senders)
+                self._origins.append(end)
+        self.row = np.array([senders[end.sender] for end in ends], dtype=np.intp)
+        self._numbers = np.full((len(senders), len(ends)), -1, dtype=np.int32)
+        self._known = np.zeros(len(ends), dtype=bool)
+        self._plain, self._plain_row = self._numbers, self.row
+        self.crossing: list[tuple[int, int]] = []
+        """The pairs whose packets or answers cross a border of translations."""
+        if isinstance(graphs, CrossedGraphs):
+            self._work_out(None)
+            self._cross(graphs)
+
+    @property
+    def numbers(self) -> Numbers:
+        """The nodes, a row for each sort of sender and a column for each end."""
+        self._work_out(None)
+        return self._numbers
+
+    def numbers_to(self, columns: Collection[int]) -> Numbers:
+        """Return the nodes with those of some columns; -1 where a column is not worked out."""
+        self._work_out(columns)
+        return self._numbers
+
+    def _work_out(self, columns: Collection[int] | None) -> None:
+        """Work out what some ends are sent, all with None, as far as it is not known."""
+        asked = np.arange(len(self.ends)) if columns is None else np.array(sorted(columns), np.intp)
+        missing = asked[~self._known[asked]]
+        if not missing.size:
+            return
+        rows = _Rows(self.graphs, [self.ends[column] for column in missing.tolist()])
+        for row, origin in enumerate(self._origins):
+            self._numbers[row, missing] = rows.of(origin)
+        self._known[missing] = True
+        self.__dict__.pop("_parted", None)
+        self.__dict__.pop("_met", None)
+        log(
+            __name__,
+            "the ways of %s to %s of %s address classes, from %s sorts of senders: %s different",
+            self.graphs.family.label,
+            len(missing),
+            len(self.ends),
+            len(self._origins),
+            len(self._nodes.of),
+        )
+
+    def _cross(self, graphs: CrossedGraphs) -> None:
+        """Put in the numbers of pairs whose packets or answers cross a border of translations;
+        senders that send alike may be translated otherwise, so each has its row.
+        """
+        plain = self._numbers[self.row]
+        nodes, inverse = np.unique(plain, return_inverse=True)
+        inverse = inverse.reshape(plain.shape)
+        bits = [graphs.leaving(each.address) for each in self.ends]
+        crossing = np.zeros(plain.shape, dtype=bool)
+        met = [graphs.met(node) for node in nodes.tolist()]
+        for own in set(bits) - {0}:
+            meets = np.array([bool(each & own) for each in met], dtype=bool)
+            rows = np.array([each == own for each in bits], dtype=bool)
+            crossing[rows] = meets[inverse[rows]]
+        public = np.array([graphs.translations.is_public(each.address) for each in self.ends])
+        crossing[public] = crossing[:, public] = True
+        as_met = np.array([graphs.unbordered(node) for node in nodes.tolist()], dtype=np.int32)
+        self._numbers, self.row = as_met[inverse], np.arange(len(self.ends))
+        pairs = np.argwhere(crossing | crossing.T).tolist()
+        self.crossing = [(one, other) for one, other in pairs if one != other]
+        for one, other in self.crossing:
+            known = int(plain[one, other]), int(plain[other, one])
+            self._numbers[one, other] = graphs.number(self.ends[one], self.ends[other], known)
+        rows, self.row = np.unique(self._numbers, axis=0, return_inverse=True)
+        self._numbers, self.row = rows, self.row.reshape(-1)
+
+    def between(self, one: int, other: int) -> tuple[int, int]:
+        """Return the nodes of what two ends send to each other, there and back."""
+        return self._one(one, other), self._one(other, one)
+
+    def _one(self, one: int, other: int) -> int:
+        if self._known[other]:
+            return int(self._numbers[self.row[one], other])
+        return self.graphs.plain(self.ends[one], self.ends[other].address)
+
+    def plain_between(self, one: int, other: int) -> tuple[int, int]:
+        """Return the numbers of the graphs of what two ends send to each other, there and back, as
+        if no device translated addresses (`WayGraphs.plain`).
+        """
+        if self._plain is self._numbers:
+            return self.between(one, other)
+        numbers, row = self._plain, self._plain_row
+        return int(numbers[row[one], other]), int(numbers[row[other], one])
+
+    def meeting(
+        self, tokens: int, arriving: bool = False, columns: Collection[int] | None = None
+    ) -> Iterator[tuple[int, NDArray[np.bool_]]]:
+        """Yield the rows that meet any of a set of tokens (a bit each), with which of their columns
+        do (`WayGraphs.met`); just some `columns` are looked at where they are given.
+        """
+        self._work_out(columns)
+        chosen = np.full(len(self.ends), columns is None)
+        chosen[list(columns or ())] = True
+        size = len(self._nodes.of) + 1  # the last one is for -1
+        seen, meets = (np.zeros(size, dtype=bool) for _ in range(2))
+        seen[-1] = True
+        for row, met in enumerate(self._met[arriving]):
+            if met & tokens:
+                new = self._parted[row][~seen[self._parted[row]]]
+                seen[new] = True
+                meets[new] = [
+                    bool(self.graphs.met(node, arriving) & tokens) for node in new.tolist()
+                ]
+                there = meets[self._numbers[row]] & chosen
+                if there.any():
+                    yield row, there
+
+    def met_between(self, pairs: NDArray[np.bool_]) -> int:
+        """Return the tokens (a bit each) that what some pairs of ends send to each other meets."""
+        rows, columns = (np.flatnonzero(pairs.any(axis=axis)) for axis in (1, 0))
+        self._work_out(columns.tolist())
+        part, found = np.ix_(rows, columns), 0
+        for node in np.unique(self._numbers[np.ix_(self.row[rows], columns)][pairs[part]]).tolist():
+            found |= self.graphs.met(node)
+        return found
+
+    @cached_property
+    def _met(self) -> tuple[list[int], list[int]]:
+        """The tokens that each row meets, and those it meets on the way to an arrival."""
+        met = self.graphs.met
+        found: tuple[list[int], list[int]] = [], []
+        for nodes in self._parted:
+            for arriving, rows in enumerate(found):
+                tokens = 0
+                for node in nodes.tolist():
+                    tokens |= met(node, bool(arriving)) if node >= 0 else 0
+                rows.append(tokens)
+        return found
+
+    def alike(self, one: int, other: int, among: NDArray[np.intp]) -> bool:
+        """Whether what two ends send to some others, and what these send to them, is known to have
+        the same numbers.
+        """
+        if not (self._known[one] and self._known[other]):
+            return False
+        rows, columns = (
+            self._numbers[self.row[[one, other]]][:, among],
+            self._numbers[self.row[among]][:, [one, other]],
+        )
+        return bool((rows[0] == rows[1]).all() and (columns[:, 0] == columns[:, 1]).all())
+
+    @cached_property
+    def _parted(self) -> list[Numbers]:
+        """The different numbers of each row."""
+        return [np.unique(row) for row in self._numbers]
+
+
+class _Rows:
+    """What senders send to some ends, worked out for all of these at once."""
 
     def __init__(self, graphs: WayGraphs, ends: Sequence[Endpoint]) -> None:
         self.graphs = graphs
@@ -57,66 +221,6 @@ class Matrix:
         self._inward, self._costs = self._devices()
         self._different: dict[int, tuple[Numbers, NDArray[np.intp]]] = {}
         self._own: dict[str, Numbers] = {}
-        senders: dict[tuple[object, ...], int] = {}
-        for end in ends:
-            senders.setdefault(end.sender, len(senders))
-        self.row = np.array([senders[end.sender] for end in ends], dtype=np.intp)
-        self.numbers = np.empty((len(senders), len(ends)), dtype=np.int32)
-        made: set[int] = set()
-        for end, row in zip(ends, self.row.tolist(), strict=True):
-            if row not in made:
-                made.add(row)
-                self.numbers[row] = self._sent(end)
-        self._plain, self._plain_row = self.numbers, self.row
-        self.crossing: list[tuple[int, int]] = []
-        """The pairs whose packets or answers cross a border of translations."""
-        if isinstance(graphs, CrossedGraphs):
-            self._cross(graphs)
-        log(
-            __name__,
-            "the ways of %s between %s address classes, from %s sorts of senders: %s different",
-            graphs.family.label,
-            len(ends),
-            len(senders),
-            len(self._nodes.of),
-        )
-
-    def _cross(self, graphs: CrossedGraphs) -> None:
-        """Put in the numbers of pairs whose packets or answers cross a border of translations;
-        senders that send alike may be translated otherwise, so each has its row.
-        """
-        plain = self.numbers[self.row]
-        nodes, inverse = np.unique(plain, return_inverse=True)
-        inverse = inverse.reshape(plain.shape)
-        bits = [graphs.leaving(each.address) for each in self.ends]
-        crossing = np.zeros(plain.shape, dtype=bool)
-        met = [graphs.met(node) for node in nodes.tolist()]
-        for own in set(bits) - {0}:
-            meets = np.array([bool(each & own) for each in met], dtype=bool)
-            rows = np.array([each == own for each in bits], dtype=bool)
-            crossing[rows] = meets[inverse[rows]]
-        public = np.array([graphs.translations.is_public(each.address) for each in self.ends])
-        crossing[public] = crossing[:, public] = True
-        as_met = np.array([graphs.unbordered(node) for node in nodes.tolist()], dtype=np.int32)
-        self.numbers, self.row = as_met[inverse], np.arange(len(self.ends))
-        pairs = np.argwhere(crossing | crossing.T).tolist()
-        self.crossing = [(one, other) for one, other in pairs if one != other]
-        for one, other in self.crossing:
-            known = int(plain[one, other]), int(plain[other, one])
-            self.numbers[one, other] = graphs.number(self.ends[one], self.ends[other], known)
-        rows, self.row = np.unique(self.numbers, axis=0, return_inverse=True)
-        self.numbers, self.row = rows, self.row.reshape(-1)
-
-    def between(self, one: int, other: int) -> tuple[int, int]:
-        """Return the nodes of what two ends send to each other, there and back."""
-        return int(self.numbers[self.row[one], other]), int(self.numbers[self.row[other], one])
-
-    def plain_between(self, one: int, other: int) -> tuple[int, int]:
-        """Return the numbers of the graphs of what two ends send to each other, there and back, as
-        if no device translated addresses (`WayGraphs.plain`).
-        """
-        numbers, row = self._plain, self._plain_row
-        return int(numbers[row[one], other]), int(numbers[row[other], one])
 
     def _devices(self) -> tuple[Numbers, Numbers]:
         """Return for each device what follows for a packet that has come into it, and what its ways
@@ -193,7 +297,7 @@ class Matrix:
             found[several] = np.array(united, dtype=np.int32)[inverse.reshape(-1)]
         return found
 
-    def _sent(self, origin: Endpoint) -> Numbers:
+    def of(self, origin: Endpoint) -> Numbers:
         """Return the row of a sender."""
         if self._network.sends_nothing(origin):
             return np.full(len(self.ends), self._lost, dtype=np.int32)
@@ -308,47 +412,3 @@ class Matrix:
                 told[key] = self.graphs.plain(origin, address)
             found[column] = told[key]
         return found
-
-    def meeting(
-        self, tokens: int, arriving: bool = False
-    ) -> Iterator[tuple[int, NDArray[np.bool_]]]:
-        """Yield the rows that meet any of a set of tokens (a bit each), with which of their columns
-        do (`WayGraphs.met`).
-        """
-        seen, meets = (np.zeros(len(self._nodes.of), dtype=bool) for _ in range(2))
-        for row, met in enumerate(self._met[arriving]):
-            if met & tokens:
-                new = self._parted[row][~seen[self._parted[row]]]
-                seen[new] = True
-                meets[new] = [
-                    bool(self.graphs.met(node, arriving) & tokens) for node in new.tolist()
-                ]
-                yield row, meets[self.numbers[row]]
-
-    @cached_property
-    def _met(self) -> tuple[list[int], list[int]]:
-        """The tokens that each row meets, and those it meets on the way to an arrival."""
-        met = self.graphs.met
-        found: tuple[list[int], list[int]] = [], []
-        for nodes in self._parted:
-            for arriving, rows in enumerate(found):
-                tokens = 0
-                for node in nodes.tolist():
-                    tokens |= met(node, bool(arriving))
-                rows.append(tokens)
-        return found
-
-    def alike(self, one: int, other: int, among: NDArray[np.intp]) -> bool:
-        """Whether what two ends send to some others, and what these send to them, has the same
-        numbers.
-        """
-        rows, columns = (
-            self.numbers[self.row[[one, other]]][:, among],
-            self.numbers[self.row[among]][:, [one, other]],
-        )
-        return bool((rows[0] == rows[1]).all() and (columns[:, 0] == columns[:, 1]).all())
-
-    @cached_property
-    def _parted(self) -> list[Numbers]:
-        """The different numbers of each row."""
-        return [np.unique(row) for row in self.numbers]
