@@ -121,6 +121,8 @@ class Case:
     def entries(self, access_list: AnyList[AnEntry]) -> list[AnEntry]:
         """Return the entries of a list that are in it and to be looked at."""
         chosen = None if self.focus is None else self.focus.get(access_list.name, ())
+        if chosen is not None and not chosen:
+            return []
         return [
             entry
             for entry in access_list.entries

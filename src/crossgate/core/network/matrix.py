@@ -145,7 +145,6 @@ class Matrix:
         chosen[list(columns or ())] = True
         size = len(self._nodes.of) + 1  # the last one is for -1
         seen, meets = (np.zeros(size, dtype=bool) for _ in range(2))
-        seen[-1] = True
         for row, met in enumerate(self._met[arriving]):
             if met & tokens:
                 new = self._parted[row][~seen[self._parted[row]]]
@@ -175,7 +174,7 @@ class Matrix:
             for arriving, rows in enumerate(found):
                 tokens = 0
                 for node in nodes.tolist():
-                    tokens |= met(node, bool(arriving)) if node >= 0 else 0
+                    tokens |= met(node, bool(arriving))
                 rows.append(tokens)
         return found
 
@@ -193,8 +192,8 @@ class Matrix:
 
     @cached_property
     def _parted(self) -> list[Numbers]:
-        """The different numbers of each row."""
-        return [np.unique(row) for row in self._numbers]
+        """The different numbers of each row, of the columns that are worked out."""
+        return [np.unique(row) for row in self._numbers[:, self._known]]
 
 
 class _Rows:
