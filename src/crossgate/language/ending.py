@@ -11,7 +11,7 @@ from datetime import datetime
 from crossgate.core.audit import audit
 from crossgate.core.audit.context import Case
 from crossgate.core.audit.near import Hosts
-from crossgate.core.audit.notation import nearly_subnets, other_mask
+from crossgate.core.audit.notation import Subnets, other_mask
 from crossgate.core.audit.registry import AUDITS
 from crossgate.core.conversation.opening import Conversation
 from crossgate.core.conversation.packets import Tracer
@@ -295,7 +295,7 @@ def _written_anew(
         if finding.name == "mask-reversed" and (meant := other_mask(addresses)) is not None:
             words.append((addresses.text, meant))
         if finding.name == "subnet-missed":
-            words += [(addresses.text, name) for name, _, _ in nearly_subnets(plan, addresses)]
+            words += [(addresses.text, name) for name, _, _ in Subnets(plan).nearly(addresses)]
     if finding.name == "protocol-meant":
         tokens = entry.service.text.split(",")
         meant = ",".join(

@@ -31,7 +31,7 @@ from crossgate.core.network.ways import Network
 from crossgate.core.sets.addresses import AddressSet
 from crossgate.core.sets.effort import TooManyPieces, question
 from crossgate.core.sets.frame import PacketSet
-from crossgate.core.sets.patterns import first_outside
+from crossgate.core.sets.patterns import PatternIndex, first_outside
 from crossgate.core.sets.region import Region
 from crossgate.core.traffic.between import Flow, flows
 from crossgate.core.traffic.conditions import legs_of, mattering, states_for
@@ -338,11 +338,12 @@ class Verifier:
             family: claim_ends(self.network.plan, expectation, family)[0 if sends else 1]
             for family in Family
         }
+        patterns = {family: PatternIndex(end.patterns) for family, end in ends.items()}
         return not any(
             first_outside(part, address_class.excluded) is not None
             for family in Family
             for address_class in meant(self.session.address_classes(family), ends[family])
-            for part in address_class.within(ends[family].patterns)
+            for part in address_class.within(patterns[family])
             if not (sends and address_class.scoped)
         )
 
@@ -465,8 +466,9 @@ def _broken(part: _Part, trace: Trace) -> bool:
 
 def _machines(family: Family, classes: Sequence[AddressClass], end: EndpointSet) -> AddressSet:
     """Return the addresses of an end that some address classes have."""
+    patterns = PatternIndex(end.patterns)
     own = [
-        AddressSet.of(family, each.within(end.patterns)) - AddressSet.of(family, each.excluded)
+        AddressSet.of(family, each.within(patterns)) - AddressSet.of(family, each.excluded)
         for each in classes
     ]
     return AddressSet.union(own) if own else AddressSet.of(family, ())

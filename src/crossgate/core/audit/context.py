@@ -22,7 +22,7 @@ from crossgate.core.network.view import View
 from crossgate.core.network.way_graphs import WayGraphs
 from crossgate.core.sets.addresses import AddressSet
 from crossgate.core.sets.effort import TooManyPieces
-from crossgate.core.sets.patterns import Excluded
+from crossgate.core.sets.patterns import Excluded, PatternIndex
 from crossgate.core.sets.region import Region
 from crossgate.core.sets.spans import Spans
 from crossgate.core.traffic.between import Flow, flows_between, merged
@@ -502,11 +502,8 @@ class Case:
             classes = self.session.address_classes(family)
             every = classes.holding(patterns)
             whole = any(each.wildcard == family.mask for each in patterns)
-            own = (
-                every
-                if whole
-                else [index for index in every if _is_meant(classes[index], patterns)]
-            )
+            index = PatternIndex(patterns)
+            own = every if whole else [each for each in every if _is_meant(classes[each], index)]
             self._meant[key] = own or every
         return self._meant[key]
 
@@ -562,12 +559,12 @@ class Case:
         return self.plan.is_over(entry.window, self.now)
 
 
-def _is_meant(known: AddressClass, patterns: Sequence[Pattern]) -> bool:
+def _is_meant(known: AddressClass, patterns: PatternIndex) -> bool:
     """Whether patterns are about a class: one of machines, or one that one of them names alone."""
     if known.end.device is None and not known.scoped:
         return True
     return (known.scoped or not known.pattern.wildcard) and any(
-        known.pattern.covers(each) for each in patterns
+        known.pattern.covers(each) for each in patterns.overlapping(known.pattern)
     )
 
 

@@ -153,40 +153,47 @@ def _all_or_nothing(text: str) -> Fault | None:
 @finds("subnet-missed")
 def subnet_missed(case: Case) -> Iterator[Finding]:
     """Yield addresses that begin like a subnet and have one bit more or less free than it has."""
+    subnets = Subnets(case.plan)
     for at in _addressed(case):
-        for name, block, half in nearly_subnets(case.plan, at.addresses):
+        for name, block, half in subnets.nearly(at.addresses):
             wider = at.addresses.patterns[0].wildcard > block.wildcard
             yield _finding(
                 "subnet-missed", at, _odd_bit(at.addresses.text, name, block, half, wider)
             )
 
 
-def nearly_subnets(plan: Plan, addresses: Addresses) -> Iterator[tuple[str, Pattern, Pattern]]:
-    """Yield the subnets that addresses begin like with one bit more or less free, each with its
-    prefix and the half that is too much or missed.
-    """
-    if len(addresses.patterns) != 1:
-        return
-    blocks = [
-        (segment, block)
-        for segment in plan.segments.values()
-        if not segment.outside
-        for block in segment.prefixes
-    ]
-    (meant,), written = addresses.patterns, _first_address(addresses.text)
-    for segment, block in blocks:
-        odd = meant.wildcard ^ block.wildcard
-        if (
-            written != Address(block.family, block.value)
-            or odd.bit_count() != 1
-            or meant.wildcard == 0
-        ):
-            continue
-        half = pattern(block.family, block.value ^ odd, meant.wildcard & block.wildcard)
-        if not (
-            meant.wildcard > block.wildcard and any(other.overlaps(half) for _, other in blocks)
-        ):
-            yield segment.name, block, half
+class Subnets:
+    """The prefixes of a plan's subnets, for addresses that are nearly one of them."""
+
+    def __init__(self, plan: Plan) -> None:
+        self._blocks = [
+            block
+            for segment in plan.segments.values()
+            if not segment.outside
+            for block in segment.prefixes
+        ]
+        self._from: dict[Address, list[tuple[str, Pattern]]] = {}
+        for segment in plan.segments.values():
+            for block in segment.prefixes if not segment.outside else ():
+                first = Address(block.family, block.value)
+                self._from.setdefault(first, []).append((segment.name, block))
+
+    def nearly(self, addresses: Addresses) -> Iterator[tuple[str, Pattern, Pattern]]:
+        """Yield the subnets that addresses begin like with one bit more or less free, each with its
+        prefix and the half that is too much or missed.
+        """
+        written = _first_address(addresses.text) if len(addresses.patterns) == 1 else None
+        if written is None:
+            return
+        (meant,) = addresses.patterns
+        for name, block in self._from.get(written, ()):
+            odd = meant.wildcard ^ block.wildcard
+            if odd.bit_count() != 1 or meant.wildcard == 0:
+                continue
+            half = pattern(block.family, block.value ^ odd, meant.wildcard & block.wildcard)
+            wider = meant.wildcard > block.wildcard
+            if not (wider and any(other.overlaps(half) for other in self._blocks)):
+                yield name, block, half
 
 
 def _first_address(text: str) -> Address | None:

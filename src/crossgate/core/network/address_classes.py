@@ -20,7 +20,7 @@ from crossgate.core.network.endpoints import EndpointSet, at_address
 from crossgate.core.network.forwarding import Forwarding
 from crossgate.core.network.paths import Endpoint
 from crossgate.core.network.translated import told_apart
-from crossgate.core.sets.patterns import common
+from crossgate.core.sets.patterns import PatternIndex, common
 
 
 class AddressClass(NamedTuple):
@@ -37,9 +37,10 @@ class AddressClass(NamedTuple):
     scoped: bool = False
     public: Pattern | None = None
 
-    def within(self, patterns: Iterable[Pattern]) -> list[Pattern]:
-        """Return the parts of the class's own pattern that lie in any of `patterns`."""
-        return [part for each in patterns if (part := common(self.pattern, each)) is not None]
+    def within(self, patterns: PatternIndex) -> list[Pattern]:
+        """Return the parts of the class's own pattern that lie in any of some patterns."""
+        parts = (common(self.pattern, each) for each in patterns.overlapping(self.pattern))
+        return [part for part in parts if part is not None]
 
 
 class AddressClasses(list[AddressClass]):

@@ -27,6 +27,43 @@ def common(one: Pattern, other: Pattern) -> Pattern | None:
     return Pattern(one.family, one.value | other.value, one.wildcard & other.wildcard)
 
 
+class PatternIndex:
+    """Some patterns of a family; it finds those that share an address with another pattern."""
+
+    def __init__(self, patterns: Iterable[Pattern]) -> None:
+        every = list(enumerate(patterns))
+        # Prefixes are nested or apart: in this order each stands before those inside it.
+        self._prefixes = sorted(
+            (each for each in every if each[1].is_prefix),
+            key=lambda each: (each[1].first, -each[1].wildcard),
+        )
+        self._others = [each for each in every if not each[1].is_prefix]
+        self._first = [each.first for _, each in self._prefixes]
+        self._around: list[int] = []
+        for index, (_, each) in enumerate(self._prefixes):
+            self._around.append(self._innermost(index - 1, each))
+
+    def _innermost(self, index: int, inner: Pattern) -> int:
+        """Return the last prefix up to one, by index, that is around a pattern; -1 for none."""
+        while index >= 0 and not self._prefixes[index][1].covers(inner):
+            index = self._around[index]
+        return index
+
+    def overlapping(self, pattern: Pattern) -> list[Pattern]:
+        """Return the patterns that share an address with one, in their order."""
+        if not pattern.is_prefix:
+            every = sorted((*self._prefixes, *self._others))
+            return [each for _, each in every if each.overlaps(pattern)]
+        start = bisect_left(self._first, pattern.first)
+        found = self._prefixes[start : bisect_right(self._first, pattern.last)]
+        outer = self._innermost(start - 1, pattern)
+        while outer >= 0:
+            found.append(self._prefixes[outer])
+            outer = self._around[outer]
+        found += (each for each in self._others if each[1].overlaps(pattern))
+        return [each for _, each in sorted(found)]
+
+
 def outside(pattern: Pattern, part: Pattern) -> Iterator[Pattern]:
     """Yield what is left of a pattern without a part of it, the largest piece first."""
     family, value, wildcard = pattern

@@ -12,7 +12,7 @@ from crossgate.core.network.address_classes import AddressClass
 from crossgate.core.network.paths import Endpoint
 from crossgate.core.network.ways import Network, Ways
 from crossgate.core.sets.addresses import AddressSet, apart
-from crossgate.core.sets.patterns import Excluded
+from crossgate.core.sets.patterns import Excluded, PatternIndex
 from crossgate.core.sets.region import ALL_WHAT, Region
 from crossgate.core.sets.spans import Spans
 
@@ -75,12 +75,13 @@ def flows(
     own addresses, or in others, are taken in as such. `numbers` tells the graphs' of a pair, there
     and back, where they are worked out already.
     """
+    asked = PatternIndex(source), PatternIndex(destination)
     here = [
         address_class
         for address_class in senders
-        if address_class.within(source) and not address_class.scoped
+        if address_class.within(asked[0]) and not address_class.scoped
     ]
-    far = [address_class for address_class in receivers if address_class.within(destination)]
+    far = [address_class for address_class in receivers if address_class.within(asked[1])]
     kinds: dict[tuple[Pattern, Pattern], Hashable] = {}
 
     def like(one: AddressClass, other: AddressClass) -> Hashable:
@@ -96,9 +97,7 @@ def flows(
     def own(each: AddressClass, devices: bool, sends: bool, excluded: tuple[Pattern, ...]) -> _End:
         key = each.pattern, devices, sends
         if key not in ends:
-            ends[key] = _own(
-                each.within(source if sends else destination), excluded, hidden(devices)
-            )
+            ends[key] = _own(each.within(asked[0 if sends else 1]), excluded, hidden(devices))
         return ends[key]
 
     sent: dict[tuple[Hashable, int], list[int]] = {}
