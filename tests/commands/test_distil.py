@@ -223,6 +223,24 @@ def test_sources_that_fill_a_subnet_are_written_by_its_name(run: Run, tmp_path: 
     )
 
 
+def test_traffic_without_a_pattern_is_told_as_such_and_what_came_often_is_left(
+    run: Run, tmp_path: Path
+) -> None:
+    (tmp_path / "p.gate").write_text(TWO)
+    scan = [f"10.9.{n // 250}.{n % 250},10.2.0.5,6,{40000 + n},{n + 1}" for n in range(2400)]
+    often = [f"10.1.0.5,10.2.0.9,6,{port},443" for port in (40000, 40001, 40002)]
+    (tmp_path / "f.csv").write_text(flows(*scan, *often))
+    done = run("distil", "f.csv", "--into", "seen", "--dry-run")
+    assert done.returncode == 2
+    assert "there is no pattern in this: of 2,401 kinds" in done.stderr
+    assert "--at-least 2 leaves 1 of these kinds" in done.stderr
+    words = ("distil", "f.csv", "--into", "seen", "--at-least", "2", "--dry-run")
+    told = run(*words).stdout
+    assert "seen gets 1 entry for 3 conversations; 2,400 conversations that came too seldom" in told
+    none = run("distil", "f.csv", "--into", "seen", "--at-least", "4", "--dry-run")
+    assert "nothing was seen 4 times" in none.stderr
+
+
 def test_entries_go_before_the_first_denial(run: Run, tmp_path: Path) -> None:
     text = TWO + (
         "list seen extended ipv4\n    10 permit tcp/22 any to any\n    20 deny tcp/443 any to "

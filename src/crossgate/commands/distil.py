@@ -40,6 +40,16 @@ def distil(
     only_ipv4: Annotated[bool, typer.Option("-4", help="Only IPv4.")] = False,
     only_ipv6: Annotated[bool, typer.Option("-6", help="Only IPv6.")] = False,
     every: Annotated[bool, typer.Option("--all", help="Permit what nobody answered, too.")] = False,
+    least: Annotated[
+        int,
+        typer.Option(
+            "--at-least",
+            min=1,
+            metavar="N",
+            help="Leave out what was seen less often.",
+            show_default=False,
+        ),
+    ] = 1,
     widen: Annotated[
         float,
         typer.Option(
@@ -91,6 +101,8 @@ def distil(
             ).items()
             if chosen in (None, family)
         }
+        for each in found.values():
+            each.leave_out_rare(least)
         if not any(each.kinds for each in found.values()):
             left = sum(each.unanswered for each in found.values())
             it, them = ("is", "it") if left == 1 else ("are", "them")
@@ -103,6 +115,8 @@ def distil(
                 if left
                 else ""
             )
+            if any(each.rare for each in found.values()):
+                hint += f"; nothing was seen {least} times"
             raise PlanError(f"there is nothing in {', '.join(map(str, files))} to permit{hint}")
         several = chosen is None and all(each.kinds for each in found.values()) and len(found) > 1
         told = [

@@ -4,11 +4,19 @@ one that is there.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from itertools import count
 from pathlib import Path
 from typing import NamedTuple
 
-from crossgate.core.answers.distil import Distilled, Distiller, Kind, Sightings
+from crossgate.core.answers.distil import (
+    MOST_GROUPS,
+    Distilled,
+    Distiller,
+    Kind,
+    NoPattern,
+    Sightings,
+)
 from crossgate.core.lists.index import ListIndex
 from crossgate.core.model.accesslist import AccessList, Action
 from crossgate.core.model.accesslist import Kind as ListKind
@@ -48,7 +56,8 @@ def write(
     headroom: float | None = None,
 ) -> str | None:
     """Write the entries that were distilled for one family, and say how many; None where there are
-    none. `room` and `headroom` are as in `Distiller.entries`. Raises `PlanError` where the list cannot have them.
+    none. `room` and `headroom` are as in `Distiller.entries`. Raises
+    `PlanError` where the list cannot have them.
     """
     plan, family = draft.plan, distiller.family
     there = plan.lists.get(target.name)
@@ -71,7 +80,10 @@ def write(
     if target.place is not None:
         crossings = [_crossing(draft, target.place)]
     coming, answering = _by(Network(plan), distiller, crossings) if crossings else (None, None)
-    entries = distiller.entries(room, coming, answering, headroom)
+    try:
+        entries = distiller.entries(room, coming, answering, headroom)
+    except NoPattern as error:
+        raise PlanError(_no_pattern(distiller, error.groups)) from None
     found = _needed(draft, entries, family, there)
     if not found:
         return None
@@ -89,20 +101,40 @@ def write(
     else:
         edits.add_entries(draft, there, texts)
     _see_that_it_permits(draft, target.name, distiller, coming, answering)
-    missing, number = distiller.unanswered, sum(each.conversations for each in found)
-    left = (
-        (
-            f"; {_conversations(missing)} that nobody answered {'is' if missing == 1 else 'are'} "
-            "left "
-            "out"
+    left = "".join(
+        f"; {_conversations(number)} that {why} {'is' if number == 1 else 'are'} left out"
+        for number, why in (
+            (distiller.unanswered, "nobody answered"),
+            (distiller.rare, "came too seldom"),
         )
-        if missing
-        else ""
+        if number
     )
+    number = sum(each.conversations for each in found)
     return (
         f"{target.name} gets {len(found)} entr{'y' if len(found) == 1 else 'ies'} for "
         f"{_conversations(number)}{left}"
     )
+
+
+def _no_pattern(distiller: Distiller, groups: int) -> str:
+    """Say why some conversations are no traffic to distil, and what leaves fewer of them."""
+    kinds = len(distiller.kinds)
+    told = (
+        f"there is no pattern in this: of {kinds:,} kinds of conversation (by who opens it, to whom "
+        f"and what for) {groups:,} groups are left, and a list for more than {MOST_GROUPS:,} is none "
+        "that people read; "
+    )
+    least = next(each for each in _oftener() if distiller.kinds_seen(each) <= MOST_GROUPS)
+    kept = distiller.kinds_seen(least)
+    if not kept:
+        return told + "--place takes only what comes by one place, and less time has less in it"
+    return told + f"--at-least {least} leaves {kept:,} of these kinds"
+
+
+def _oftener() -> Iterator[int]:
+    """Yield 2, 5, 10, 20, 50 and so on."""
+    for power in count():
+        yield from (each * 10**power for each in (2, 5, 10))
 
 
 def _see_that_it_permits(

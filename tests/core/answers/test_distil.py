@@ -7,13 +7,21 @@ from __future__ import annotations
 import random
 from dataclasses import replace
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
-from crossgate.core.answers.distil import Distiller, prefix_around, rounded_up
+from crossgate.core.answers.distil import (
+    Distiller,
+    NoPattern,
+    Term,
+    grouped,
+    prefix_around,
+    rounded_up,
+)
 from crossgate.core.model.accesslist import AccessList
 from crossgate.core.model.address import Family, parse_address
 from crossgate.core.model.conditions import Limit
@@ -137,6 +145,37 @@ def test_it_permits_just_what_was_seen(tmp_path: Path, seed: int, family: Family
     for left_out in range(len(texts)):
         fewer = listed(tmp_path, family, texts[:left_out] + texts[left_out + 1 :])
         assert any(not fewer.decide(each).permits for each in wanted), "an entry can go"
+
+
+@given(st.sets(st.tuples(*[st.integers(0, 3)] * 3), min_size=1), st.booleans())
+def test_what_agrees_in_two_respects_is_put_together_again_and_again(
+    drawn: set[tuple[int, int, int]], reply: bool
+) -> None:
+    keys = [(one, other, Term(6, port, reply=reply)) for one, other, port in sorted(drawn)]
+    found: list[tuple[frozenset[Any], ...]] = [
+        tuple(frozenset((value,)) for value in each) for each in keys
+    ]
+    before = 0
+    while before != len(found):
+        before = len(found)
+        for side in (0, 1) if reply else (0, 1, 2):
+            alike: dict[object, list[tuple[frozenset[Any], ...]]] = {}
+            for each in found:
+                alike.setdefault((each[:side], each[side + 1 :]), []).append(each)
+            found = [
+                tuple(
+                    frozenset().union(*(each[own] for each in same))
+                    if own == side
+                    else same[0][own]
+                    for own in (0, 1, 2)
+                )
+                for same in alike.values()
+            ]
+    assert [tuple(each) for each in grouped(keys, len(found))] == found
+    if len(found) > 1:
+        with pytest.raises(NoPattern) as error:
+            grouped(keys, len(found) - 1)
+        assert error.value.groups == len(found)
 
 
 def test_names_stand_where_they_say_just_the_set(plan: Plan) -> None:

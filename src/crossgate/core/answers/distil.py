@@ -17,10 +17,12 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from functools import cached_property
+from itertools import count as counting
 from math import ceil
 from typing import NamedTuple
 
 import numpy as np
+from numpy.typing import NDArray
 
 from crossgate.core.model import iana
 from crossgate.core.model.accesslist import MOST_NUMBER
@@ -52,8 +54,19 @@ _LOTS, _MOST_AT_ONCE = 16, 1 << 32
 there were more packets than these is not believed.
 """
 _RST = iana.FLAGS["RST"]
+MOST_GROUPS = 2_000
+"""A list that would need entries for more groups of conversations is none that people read."""
+_MOST_DRAWN, _ODD = (1 << 64) - 1, np.uint64(0x9E3779B97F4A7C15)
 _MOST_NAMED = 1 << 16
 """A name that has more addresses is only used where an entry is given room."""
+
+
+class NoPattern(Exception):
+    """Conversations that nothing puts together, a scan say: so many `groups` are left of them."""
+
+    def __init__(self, groups: int) -> None:
+        super().__init__(f"{groups} groups of conversations")
+        self.groups = groups
 
 
 class Term(NamedTuple):
@@ -77,7 +90,7 @@ on; as nothing where they do not.
 """
 
 
-class _Group(NamedTuple):
+class Group(NamedTuple):
     """All of these sources to all of these destinations for all of these terms."""
 
     sources: frozenset[int]
@@ -150,6 +163,8 @@ class Distiller:
         self._client_ports = plan.client_ports
         self.unanswered = 0
         """How many conversations were left out, since nobody answered."""
+        self.rare = 0
+        """How many were left out, since they were seen too seldom."""
 
     def add(self, seen: Seen, every: bool = False) -> None:
         """Take conversations; with `every` also those that nobody answered."""
@@ -231,10 +246,20 @@ class Distiller:
         for kind, own in zip(kinds, parts, strict=True):
             self._times.setdefault(kind, []).append(own)
 
+    def leave_out_rare(self, least: int) -> None:
+        """Leave out what was seen less often, by who opened it, to whom and what for."""
+        for kind in [kind for kind, count in self._counts.items() if count < least]:
+            self.rare += self._counts.pop(kind)
+            self._times.pop(kind, None)
+
     @property
     def kinds(self) -> list[Kind]:
         """The conversations that count."""
         return list(self._counts)
+
+    def kinds_seen(self, least: int) -> int:
+        """Return of how many kinds there were so many conversations or more."""
+        return sum(each >= least for each in self._counts.values())
 
     def opening(self, kind: Kind) -> Packet:
         """Return a packet that opens conversations of a kind."""
@@ -258,13 +283,13 @@ class Distiller:
 
         `there` and `back` tell as what the packets of each kind of conversation come by the list,
         and as what the answers do; without them all that openers send comes by as it was seen, and
-        no answer.
+        no answer. Raises `NoPattern`.
         """
         counts = self._wanted(there, back)
         found: list[_Entry] = []
         for kind in dict.fromkeys((term.fragment, term.reply) for _, _, term in counts):
-            groups = _grouped([key for key in counts if (key[2].fragment, key[2].reply) == kind])
-            for group, parts in _loosened(groups, counts, room):
+            keys = [key for key in counts if (key[2].fragment, key[2].reply) == kind]
+            for group, parts in _loosened(grouped(keys, MOST_GROUPS), counts, room):
                 written = self._split(group, counts, room)
                 if written is None:  # what was put together does not fit into words; its parts do
                     found += [each for part in parts for each in self._split(part, counts, 0) or ()]
@@ -358,7 +383,7 @@ class Distiller:
             not icmp or (term.number or 0) >> 8 in iana.ANSWERED[icmp_of(self.family)]
         )
 
-    def _split(self, group: _Group, counts: _Counts, room: float) -> list[_Entry] | None:
+    def _split(self, group: Group, counts: _Counts, room: float) -> list[_Entry] | None:
         """Write a group as entries, each word for sources with each for destinations; None where
         more of one is unseen than may be.
         """
@@ -379,7 +404,7 @@ class Distiller:
         return None
 
     def _entry(
-        self, group: _Group, source: _Word, destination: _Word, counts: _Counts
+        self, group: Group, source: _Word, destination: _Word, counts: _Counts
     ) -> _Entry | None:
         """Return the entry for a word for sources and one for destinations; None where nothing of
         it was seen.
@@ -608,7 +633,7 @@ def _needed(entries: Sequence[_Entry], counts: _Counts) -> list[tuple[Distilled,
     ]
 
 
-def _seen(group: _Group, counts: _Counts) -> int:
+def _seen(group: Group, counts: _Counts) -> int:
     """Return how much of a group was seen."""
     return sum(
         (one, other, term) in counts
@@ -619,8 +644,8 @@ def _seen(group: _Group, counts: _Counts) -> int:
 
 
 def _loosened(
-    groups: Sequence[_Group], counts: _Counts, room: float
-) -> list[tuple[_Group, list[_Group]]]:
+    groups: Sequence[Group], counts: _Counts, room: float
+) -> list[tuple[Group, list[Group]]]:
     """Put groups of the same services together as long as no more than so much of each was not
     seen; return each with its parts.
     """
@@ -636,7 +661,7 @@ def _loosened(
         while before != len(left):
             before = len(left)
             for each in [each for each in left if each.terms == base.terms]:
-                whole = _Group(
+                whole = Group(
                     base.sources | each.sources, base.destinations | each.destinations, base.terms
                 )
                 size = len(whole.sources) * len(whole.destinations)
@@ -651,33 +676,57 @@ def _loosened(
     return found
 
 
-def _grouped(keys: Sequence[Kind]) -> list[_Group]:
+def grouped(keys: Sequence[Kind], most: int) -> list[Group]:
     """Put keys together where they agree in two of sources, destinations and terms, again and
-    again; each stays in just one group.
+    again; each stays in just one group. Raises `NoPattern` where there are more groups than `most`.
     """
-    found = [
-        _Group(frozenset((source,)), frozenset((destination,)), frozenset((term,)))
-        for source, destination, term in keys
-    ]
+    sides = [dict.fromkeys(each[side] for each in keys) for side in (0, 1, 2)]
+    numbers = [{value: number for number, value in enumerate(each)} for each in sides]
+    of_key = [np.array([numbers[side][each[side]] for each in keys]) for side in (0, 1, 2)]
+    # Answers differ by the port that they come from, which an entry asks for once.
+    joining = (0, 1) if keys[0][2].reply else (0, 1, 2)
+    for seed in counting():
+        draw = np.random.default_rng(seed)
+        drawn = [draw.integers(0, _MOST_DRAWN, len(each), dtype=np.uint64) for each in sides]
+        group = _put_together([one[of] for one, of in zip(drawn, of_key, strict=True)], joining)
+        if (number := int(group.max()) + 1) > most:
+            raise NoPattern(number)
+        found = _products(keys, group)
+        if sum(_size(each) for each in found) == len(keys):
+            return found
+    raise AssertionError
+
+
+def _put_together(sums: list[NDArray[np.uint64]], joining: Sequence[int]) -> Indices:
+    """Return for each key the number of its group, the groups in the order of their first keys.
+
+    A set is known by the sum of what was drawn for its members: groups that agree in two sides have
+    nothing in common in the third one, so that their union has the sum of both. Two sets with one
+    sum are as good as impossible, and found out by the size of what was put together.
+    """
+    group = np.arange(len(sums[0]))
     before = 0
-    while before != len(found):
-        before = len(found)
-        for side in (0, 1, 2):
-            # Answers differ by the port that they come from, which an entry asks for once.
-            alike: dict[object, list[_Group]] = {}
-            for each in found:
-                reply = side == 2 and next(iter(each.terms)).reply
-                alike.setdefault(
-                    (*each[:side], *each[side + 1 :], each.terms if reply else None), []
-                ).append(each)
-            found = [_united(same, side) for same in alike.values()]
-    return found
+    while before != len(sums[0]):
+        before = len(sums[0])
+        for side in joining:
+            one, other = (sums[each] for each in (0, 1, 2) if each != side)
+            _, first, alike = np.unique(one + other * _ODD, return_index=True, return_inverse=True)
+            alike = np.argsort(np.argsort(first))[alike]  # in the order of the first ones
+            order, first = np.argsort(alike, kind="stable"), np.sort(first)
+            starts = np.searchsorted(alike[order], np.arange(len(first)))
+            united = np.add.reduceat(sums[side][order], starts)
+            sums = [united if each == side else sums[each][first] for each in (0, 1, 2)]
+            group = alike[group]
+    return group
 
 
-def _united(groups: Sequence[_Group], side: int) -> _Group:
-    """Return groups that differ in one side as one."""
-    first = groups[0]
-    if side == 2:
-        return first._replace(terms=frozenset(term for each in groups for term in each.terms))
-    own = frozenset(value for each in groups for value in (each.sources, each.destinations)[side])
-    return first._replace(destinations=own) if side else first._replace(sources=own)
+def _products(keys: Sequence[Kind], group: Indices) -> list[Group]:
+    """Return the groups of some keys, by the number of each key's group."""
+    members: list[list[Kind]] = [[] for _ in range(int(group.max()) + 1)]
+    for key, number in zip(keys, group.tolist(), strict=True):
+        members[number].append(key)
+    return [Group(*map(frozenset, zip(*each, strict=True))) for each in members]
+
+
+def _size(group: Group) -> int:
+    return len(group.sources) * len(group.destinations) * len(group.terms)
