@@ -234,13 +234,13 @@ def _nodes(
             )
         }
         matrix = Matrix(network.graphs(family), [ends[name][family] for name in own])
-        rows = matrix.row.tolist()
+        numbers, rows = matrix.numbers, matrix.row.tolist()
 
-        def numbers(source: str, destination: str) -> tuple[int, int]:
+        def between(source: str, destination: str) -> tuple[int, int]:
             here, far = own[source], own[destination]
-            return int(matrix.numbers[rows[here], far]), int(matrix.numbers[rows[far], here])
+            return int(numbers[rows[here], far]), int(numbers[rows[far], here])
 
-        return numbers
+        return between
 
     return {family: told(family) for family in Family}
 

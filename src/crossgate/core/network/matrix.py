@@ -28,6 +28,8 @@ from crossgate.core.network.paths import Endpoint, Hop, Path
 from crossgate.core.network.way_graphs import WayGraphs
 
 Numbers = NDArray[np.int32]
+_MOST_ALONE = 16
+"""So many pairs an end are asked by themselves before it is faster to work all of them out."""
 
 
 class Matrix:
@@ -50,6 +52,7 @@ class Matrix:
         self.row = np.array([senders[end.sender] for end in ends], dtype=np.intp)
         self._numbers = np.full((len(senders), len(ends)), -1, dtype=np.int32)
         self._known = np.zeros(len(ends), dtype=bool)
+        self._alone = 0
         self._plain, self._plain_row = self._numbers, self.row
         self.crossing: list[tuple[int, int]] = []
         """The pairs whose packets or answers cross a border of translations."""
@@ -121,9 +124,12 @@ class Matrix:
         return self._one(one, other), self._one(other, one)
 
     def _one(self, one: int, other: int) -> int:
-        if self._known[other]:
-            return int(self._numbers[self.row[one], other])
-        return self.graphs.plain(self.ends[one], self.ends[other].address)
+        if not self._known[other]:
+            if self._alone < _MOST_ALONE * len(self.ends):
+                self._alone += 1
+                return self.graphs.plain(self.ends[one], self.ends[other].address)
+            self._work_out(None)
+        return int(self._numbers[self.row[one], other])
 
     def plain_between(self, one: int, other: int) -> tuple[int, int]:
         """Return the numbers of the graphs of what two ends send to each other, there and back, as
