@@ -2,18 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from types import MappingProxyType
 from typing import NamedTuple
 
 from crossgate.core.conversation.opening import Conversation, conversations
 from crossgate.core.conversation.packets import Fate, Tracer
 from crossgate.core.conversation.verdict import Verdict
+from crossgate.core.model.accesslist import Decider
 from crossgate.core.model.address import Family
 from crossgate.core.model.errors import PlanError, unknown
+from crossgate.core.model.packet import Packet
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import Service, ServiceError
-from crossgate.core.network.endpoints import candidates
+from crossgate.core.network.endpoints import at_address, candidates
 from crossgate.core.network.paths import Endpoint
 from crossgate.core.network.ways import Network
 from crossgate.core.sets.meaning import WordKind, meaning_of
@@ -166,6 +168,8 @@ def check_services(plan: Plan, services: Iterable[str]) -> None:
 
 
 _FEW = 1_000
+_AT_ONCE = 1 << 15
+"""So many conversations are traced together."""
 
 
 def cells(
@@ -178,71 +182,138 @@ def cells(
     """Yield the cells of the grid, source by source, destination by destination, service by
     service.
 
-    The graphs of more than a `few` pairs are worked out at once. Raises `PlanError` for a service
-    that names more than single packets in every family.
+    More than a `few` pairs are traced together, list by list (`traffic.bulk`). Raises `PlanError`
+    for a service that names more than single packets in every family.
     """
     network = tracer.network
     known = {
-        (service, family): service_in(network.plan, service, family)
+        (service, family): meaning
         for service in services
         for family in Family
+        if (meaning := service_in(network.plan, service, family)) is not None
     }
     ends = {
         name: {end.address.family: end for end in candidates(network, name)}
         for name in dict.fromkeys((*sources, *destinations))
     }
-    nodes = _nodes(network, ends) if len(sources) * len(destinations) > few else {}
+    openings = _Openings(known)
+    together = None if len(sources) * len(destinations) <= few else _Together(tracer)
+    waiting: list[tuple[str, str, str, dict[Family, list[Conversation]]]] = []
+    asked: list[Conversation] = []
     for source in sources:
         for destination in destinations:
-            if source == destination:
-                continue
-            ways = {}
-            for family in Family:
-                start, end = ends[source].get(family), ends[destination].get(family)
-                if start is not None and end is not None:
-                    numbers = nodes[family](source, destination) if nodes else (None, None)
-                    # Across translations the ways depend on what is sent.
-                    plain = not network.plan.translations[family]
-                    several = (network.between(start, end, numbers),) if plain else ()
-                    ways[family] = start, end, several
-            for service in services:
-                fates = {}
-                for family, (start, end, several) in ways.items():
-                    meaning = known[(service, family)]
-                    if meaning is not None:
-                        wanted = conversations(meaning, start, end)
-                        fates[family] = tuple(
-                            (conversation, tracer.fate(conversation, several))
-                            for conversation in wanted
-                        )
-                yield Cell(source, destination, service, fates)
-
-
-def _nodes(
-    network: Network, ends: dict[str, dict[Family, Endpoint]]
-) -> dict[Family, Callable[[str, str], tuple[int, int]]]:
-    """Return for each family what tells the numbers of the graphs between two hosts, there and
-    back.
-    """
-    from crossgate.core.network.matrix import Matrix
-
-    def told(family: Family) -> Callable[[str, str], tuple[int, int]]:
-        own = {
-            name: index
-            for index, name in enumerate(
-                name for name, by_family in ends.items() if family in by_family
+            families = [
+                each for each in Family if each in ends[source] and each in ends[destination]
+            ]
+            for service in services if source != destination else ():
+                wanted = {
+                    family: openings.of(service, ends[source][family], ends[destination][family])
+                    for family in families
+                    if (service, family) in known
+                }
+                waiting.append((source, destination, service, wanted))
+                asked += (each for several in wanted.values() for each in several)
+        if len(asked) >= _AT_ONCE or source == sources[-1] or together is None:
+            found = iter(
+                together.fates(asked)
+                if together is not None
+                else (tracer.fate(each, ()) for each in asked)
             )
-        }
-        matrix = Matrix(network.graphs(family), [ends[name][family] for name in own])
-        numbers, rows = matrix.numbers, matrix.row.tolist()
+            for source_name, destination_name, service, wanted in waiting:
+                fates = {
+                    family: tuple((each, next(found)) for each in several)
+                    for family, several in wanted.items()
+                }
+                yield Cell(source_name, destination_name, service, fates)
+            waiting, asked = [], []
 
-        def between(source: str, destination: str) -> tuple[int, int]:
-            here, far = own[source], own[destination]
-            return int(numbers[rows[here], far]), int(numbers[rows[far], here])
 
-        return between
+class _Openings:
+    """The conversations of services between any two ends: what they say of packets is worked out
+    once.
+    """
 
-    return {family: told(family) for family in Family}
+    def __init__(self, known: Mapping[tuple[str, Family], Service]) -> None:
+        self._known = known
+        self._packets: dict[tuple[str, Family], list[Packet]] = {}
+
+    def of(self, service: str, start: Endpoint, end: Endpoint) -> list[Conversation]:
+        """Return those between two ends of one family."""
+        key = service, start.address.family
+        if key not in self._packets:
+            self._packets[key] = [
+                each.first for each in conversations(self._known[key], start, end)
+            ]
+        source, destination = start.address.value, end.address.value
+        return [
+            Conversation(start, end, each._replace(source=source, destination=destination))
+            for each in self._packets[key]
+        ]
+
+
+class _Together:
+    """Traces conversations in columns, and by themselves those whose ways differ or that columns do
+    not settle.
+    """
+
+    def __init__(self, tracer: Tracer) -> None:
+        from crossgate.core.traffic.bulk import BulkTracer
+
+        self._tracer = tracer
+        self._bulk = BulkTracer(tracer.network)
+        self._usual: dict[Endpoint, bool] = {}
+
+    def fates(self, asked: Sequence[Conversation]) -> Iterator[Fate]:
+        """Return what becomes of each of some conversations."""
+        found: list[Fate | None] = [None] * len(asked)
+        for family in Family:
+            rows = [row for row, each in enumerate(asked) if self._in_columns(each, family)]
+            for row, fate in zip(
+                rows, self._columns(family, [asked[row] for row in rows]), strict=True
+            ):
+                found[row] = fate
+        return (
+            self._tracer.fate(conversation, ()) if fate is None else fate
+            for conversation, fate in zip(asked, found, strict=True)
+        )
+
+    def _in_columns(self, conversation: Conversation, family: Family) -> bool:
+        """Whether a conversation is of a family, and its ends are who is at their addresses."""
+        return conversation.first.family is family and all(
+            self._is_usual(end) for end in (conversation.source, conversation.destination)
+        )
+
+    def _is_usual(self, end: Endpoint) -> bool:
+        if end not in self._usual:
+            self._usual[end] = at_address(self._tracer.network, end.address) == end
+        return self._usual[end]
+
+    def _columns(self, family: Family, asked: Sequence[Conversation]) -> list[Fate | None]:
+        if not asked:
+            return []
+        import numpy as np
+
+        from crossgate.core.model.packets import packet_columns
+        from crossgate.core.traffic.fates import NO_PLACE, VARIES, VERDICTS
+
+        packets = packet_columns(family, [each.first for each in asked])
+        once, windows = (np.full(len(asked), number, np.int64) for number in (1, 0))
+        fates = self._bulk.trace(packets, windows, [self._tracer.state], once, once)
+        # A list for frames decides as what it is for the packets in some.
+        of_packets = len(self._tracer.network.plan.lists)
+        columns = (fates.verdict, fates.list, fates.entry, fates.unsettled)
+        return [
+            None
+            if verdict in (NO_PLACE, VARIES) or unsettled or own >= of_packets
+            else Fate(VERDICTS[verdict], None if own == NO_PLACE else self._decider(own, entry))
+            for verdict, own, entry, unsettled in zip(
+                *(each.tolist() for each in columns), strict=True
+            )
+        ]
+
+    def _decider(self, own: int, entry: int) -> Decider:
+        access_list = self._bulk.asked.lists[own]
+        return Decider(access_list, None if entry < 0 else access_list.entries[entry])
 
 
 def service_in(plan: Plan, text: str, family: Family) -> Service | None:

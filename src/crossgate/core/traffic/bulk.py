@@ -499,9 +499,10 @@ class _Ends:
             if pair != NOWHERE and pair not in self._pairs
         ]
         if len(new) > _MANY and self._matrix is None and self._tracer.entered is None:
-            ends = [each.end for each in self.classes]
-            self._matrix = Matrix(self._tracer.network.graphs(self._family), ends)
-            self._matrix.numbers_to(range(len(ends)))
+            self._matrix = Matrix(
+                self._tracer.network.graphs(self._family), [each.end for each in self.classes]
+            )
+            self._matrix.numbers_to(range(len(self.classes)))
         for pair, row in new:
             one, other = divmod(pair >> 1, len(self.classes))
             if self._matrix is not None and one != other:
