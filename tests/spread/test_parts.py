@@ -15,7 +15,7 @@ import sys
 import time
 from collections.abc import Callable, Iterator
 from contextlib import closing
-from datetime import UTC
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
@@ -28,11 +28,13 @@ from hypothesis import strategies as st
 from pyarrow import parquet
 
 from crossgate.core.answers.replay import Replay
+from crossgate.core.audit import audit, audit_share, together
 from crossgate.core.model.address import Family
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.packet import Packet
 from crossgate.core.network.ways import Network
 from crossgate.core.traffic.seen import SECOND
+from crossgate.core.traffic.session import Session
 from crossgate.formats.verdicts import verdict_rows
 from crossgate.language.reader import read_plan
 from crossgate.spread.parts import Job, Parts, replay_part
@@ -40,6 +42,7 @@ from crossgate.spread.pools import ClusterPool, LocalPool, Pool, _see_scheduler
 from tests import net
 from tests.conftest import Ask, Run
 from tests.core.answers.test_replay import MONDAY, seen
+from tests.core.network import reference
 
 COUNT = 5
 
@@ -171,7 +174,7 @@ def added_up(pool: Pool, job: Job, parts: Parts, victim: Callable[[], int]) -> R
     """Have parts replayed, and kill a worker after the first."""
     spread = Replay(Network(job.plan), UTC)
     with closing(pool):
-        for number, done in enumerate(pool.replayed(pickle.dumps(job), parts.paths)):
+        for number, done in enumerate(pool.done(replay_part, pickle.dumps(job), parts.paths)):
             if not number:
                 os.kill(victim(), signal.SIGKILL)
             spread.sums.include(done.sums)
@@ -188,6 +191,41 @@ def test_a_process_that_is_killed_costs_nothing_but_time(traffic: Path, tmp_path
     assert told(spread)[:6] == told(alone)[:6]
     assert told(spread)[8:] == told(alone)[8:]
     assert sum(each.conversations for each in spread.sums.verdicts.values()) > 1_000
+
+
+@settings(max_examples=15, deadline=None)
+@given(st.integers(0, 1 << 32), st.integers(1, 4), st.randoms(use_true_random=False))
+def test_findings_of_some_lists_each_come_to_those_of_all(
+    seed: int, count: int, draw: random.Random
+) -> None:
+    plan = reference.random_plan(seed)
+    shares: list[set[str]] = [set() for _ in range(count)]
+    for name in plan.every_list:
+        draw.choice(shares).add(name)
+    others = draw.randrange(count)
+    now = datetime(2026, 12, 1, 9)
+    whole = audit(Session(plan), now)
+    found = [
+        audit_share(Session(plan), now, names, number == others)
+        for number, names in enumerate(shares)
+    ]
+    assert together(plan, found) == whole
+    session = Session(plan)  # as a worker does one share after the other
+    assert (
+        together(
+            plan,
+            [audit_share(session, now, each, not each) for each in ({*plan.every_list}, set())],
+        )
+        == whole
+    )
+
+
+@pytest.mark.process
+def test_a_check_that_is_shared_tells_the_same_to_the_letter(run: Run, traffic: Path) -> None:
+    shared = run("check", "--workers", "2", "--json")
+    assert (shared.returncode, shared.stdout) == (0, run("check", "--json").stdout)
+    refused = run("check", "--workers", "2", "--cluster", "tcp://127.0.0.1:9")
+    assert (refused.returncode, "exclude each other" in refused.stderr) == (2, True)
 
 
 @pytest.fixture(scope="module")
@@ -263,6 +301,7 @@ def test_a_cluster_answers_as_the_single_run_does_even_when_a_worker_is_killed(
     refused = run("replay", str(traffic / "day.pcap"), "--cluster", address)
     assert refused.returncode == 2
     assert "--cluster needs --zone" in refused.stderr
+    assert run("check", "--cluster", address).stdout == run("check").stdout
 
     job, alone, parts = flows_in_parts(traffic, tmp_path)
     pool = ClusterPool(address)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from contextlib import closing, nullcontext
 from pathlib import Path
 from typing import Annotated
 
@@ -19,6 +20,12 @@ from crossgate.commands.common import (
     tell_missed,
     write_file,
 )
+from crossgate.commands.sharing import (
+    ClusterOption,
+    TrustedNetworkOption,
+    WorkersOption,
+    pool_of,
+)
 from crossgate.core.model.errors import PlanError
 
 
@@ -32,6 +39,9 @@ def check(
     ] = None,
     at: AtOption = None,
     pieces: PiecesOption = None,
+    workers: WorkersOption = None,
+    cluster: ClusterOption = None,
+    trusted_network: TrustedNetworkOption = False,
     as_json: JsonOption = False,
 ) -> None:
     """Find what is written but does not do what its author meant; exit status 1 when there is an
@@ -43,8 +53,14 @@ def check(
 
     plan = load_or_tell(context, sarif, _errors_text)
     when = moment(at, plan)
-    with meter("checking") as tell:
-        audited = audit(Session(plan), when, tell)
+    pool = pool_of(workers, cluster, trusted_network)
+    with closing(pool) if pool is not None else nullcontext(), meter("checking") as tell:
+        if pool is None:
+            audited = audit(Session(plan), when, tell)
+        else:
+            from crossgate.spread.check import audit_in_parts
+
+            audited = audit_in_parts(plan, when, pool, tell)
     if sarif is not None:
         from crossgate.formats.json.parts import json_text
         from crossgate.formats.sarif import sarif_document

@@ -22,6 +22,13 @@ from crossgate.commands.common import (
     read_file,
 )
 from crossgate.commands.completing import complete_list, complete_where
+from crossgate.commands.sharing import (
+    ClusterOption,
+    TrustedNetworkOption,
+    WorkersOption,
+    pool_of,
+    see_who_shares,
+)
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.network import Direction, stands_at
 from crossgate.core.model.window import Period
@@ -156,25 +163,9 @@ def replay(
             "--top-permitted", min=1, metavar="N", help="Show who uses each permitting line most."
         ),
     ] = None,
-    workers: Annotated[
-        int | None,
-        typer.Option(
-            min=1,
-            metavar="N",
-            help="Share the work among so many processes.",
-        ),
-    ] = None,
-    cluster: Annotated[
-        str | None,
-        typer.Option(
-            metavar="ADDRESS",
-            help="Share it by a Dask scheduler, as tcp://192.0.2.1:8786.",
-        ),
-    ] = None,
-    trusted_network: Annotated[
-        bool,
-        typer.Option("--trusted-network", help="Let --cluster go to another machine without TLS."),
-    ] = False,
+    workers: WorkersOption = None,
+    cluster: ClusterOption = None,
+    trusted_network: TrustedNetworkOption = False,
     unpacked: UnpackedOption = None,
     since_last: Annotated[
         bool,
@@ -204,11 +195,7 @@ def replay(
         )
     if at_point is not None and list_name is not None:
         raise PlanError("--at-point and --list exclude each other: both say which list is asked")
-    if workers is not None and cluster is not None:
-        raise PlanError(
-            "--workers and --cluster exclude each other: processes of this machine, or those of a "
-            "cluster"
-        )
+    see_who_shares(workers, cluster)
     if verdict is not None and against is not None:
         raise PlanError(
             "--verdict and --against exclude each other: what a device decided, or another plan"
@@ -407,15 +394,12 @@ def _spread(
 ) -> None:
     """Have all traffic replayed in parts, by processes here or by those of a cluster."""
     from crossgate.formats.readers.traffic import size
-    from crossgate.spread.pools import ClusterPool, LocalPool
     from crossgate.spread.replay import replay_in_parts
 
+    pool = pool_of(how.workers, how.cluster, how.trusted)
+    assert pool is not None  # parts are made for one
     with (
-        closing(
-            LocalPool(how.workers)
-            if how.workers is not None
-            else ClusterPool(how.cluster or "", how.trusted)
-        ) as pool,
+        closing(pool),
         gauge("reading", size(traffic.paths)) as tell,
     ):
         replay_in_parts(replayed, job, traffic, pool, table, tell)

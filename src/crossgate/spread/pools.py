@@ -1,5 +1,5 @@
-"""Who replays the parts: processes of this machine, or the workers of a Dask cluster; what is lost
-with one of them is done again.
+"""Who does the parts of a task: processes of this machine, or the workers of a Dask cluster; what
+is lost with one of them is done again.
 """
 
 from __future__ import annotations
@@ -10,18 +10,22 @@ import signal
 import socket
 import warnings
 from collections import deque
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Future, ProcessPoolExecutor
 from concurrent.futures.process import BrokenProcessPool
 from importlib.metadata import PackageNotFoundError, version
 from multiprocessing import get_context
 from pathlib import Path
-from typing import Any, Protocol
+from typing import Any, Protocol, TypeVar
 from urllib.parse import urlsplit
 
 from crossgate.core.model.errors import PlanError
-from crossgate.spread.parts import Done, replay_part
 
+Part = Path | bytes
+"""What a task is given beside its job: octets, or a file of them."""
+Done = TypeVar("Done")
+Task = Callable[[bytes, Part], Done]
+"""Does one part of a job, a function of a module; it is run in any process, any number of times."""
 EXTRA = "pip install 'crossgate[cluster]'"
 _TRIES = 3
 _PATIENCE = 10
@@ -32,9 +36,9 @@ class Pool(Protocol):
     """Takes parts, and gives back what they come to, in their order."""
 
     size: int
-    """How many parts are replayed at a time."""
+    """How many parts are done at a time."""
 
-    def replayed(self, job: bytes, parts: Sequence[Path]) -> Iterator[Done]:
+    def done(self, task: Task[Done], job: bytes, parts: Sequence[Part]) -> Iterator[Done]:
         """Yield what each part comes to, in order, a few ahead at a time. Raises `PlanError` for
         what cannot be done.
         """
@@ -59,18 +63,18 @@ class LocalPool:
             self.size, get_context("spawn"), signal.signal, (signal.SIGINT, signal.SIG_IGN)
         )
 
-    def replayed(self, job: bytes, parts: Sequence[Path]) -> Iterator[Done]:
+    def done(self, task: Task[Done], job: bytes, parts: Sequence[Part]) -> Iterator[Done]:
         """Yield what each part comes to, in order. A process that dies takes its pool along; then
         what was under way is done again.
         """
-        waiting: deque[tuple[Path, Future[Done]]] = deque()
+        waiting: deque[tuple[Part, Future[Done]]] = deque()
         left, tries = deque(parts), 0
         while left or waiting:
             try:
                 while left and len(waiting) < 2 * self.size:
-                    waiting.append((left[0], self._executor.submit(replay_part, job, left[0])))
+                    waiting.append((left[0], self._executor.submit(task, job, left[0])))
                     left.popleft()
-                done = waiting[0][1].result()
+                found = waiting[0][1].result()
             except BrokenProcessPool:
                 tries += 1
                 if tries > _TRIES:
@@ -84,7 +88,7 @@ class LocalPool:
                 waiting.clear()
                 continue
             waiting.popleft()
-            yield done
+            yield found
 
     def close(self) -> None:
         """Let the processes go."""
@@ -145,23 +149,24 @@ class ClusterPool:
             )
         return sum(self._client.nthreads().values())
 
-    def replayed(self, job: bytes, parts: Sequence[Path]) -> Iterator[Done]:
+    def done(self, task: Task[Done], job: bytes, parts: Sequence[Part]) -> Iterator[Done]:
         """Yield what each part comes to, in order."""
         from distributed import KilledWorker
 
         waiting: deque[Any] = deque()
         left = deque(parts)
+        # Each worker gets the job once, and keeps it.
+        sent = self._client.scatter(job, broadcast=True, hash=False)
         while left or waiting:
             while left and len(waiting) < 2 * self.size:
-                waiting.append(
-                    self._client.submit(replay_part, job, left.popleft().read_bytes(), pure=False)
-                )
+                part = left.popleft()
+                octets = part if isinstance(part, bytes) else part.read_bytes()
+                waiting.append(self._client.submit(task, sent, octets, pure=False))
             try:
                 yield waiting.popleft().result()
             except KilledWorker as error:
                 raise PlanError(
-                    "a part of the traffic was lost with its worker again and again: "
-                    f"{_reason(error)}"
+                    f"a part of the work was lost with its worker again and again: {_reason(error)}"
                 ) from None
 
     def close(self) -> None:

@@ -7,7 +7,7 @@ reason is set apart.
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from datetime import datetime
 from importlib import import_module
 from pkgutil import iter_modules
@@ -16,6 +16,7 @@ from typing import NamedTuple
 from crossgate.core.audit.context import Case, Focus, Touched
 from crossgate.core.audit.registry import AUDITS
 from crossgate.core.model.finding import KINDS, Acceptance, Fault, Finding, Severity
+from crossgate.core.model.plan import Plan
 from crossgate.core.model.progress import Tell
 from crossgate.core.sets.effort import TooManyPieces, gathered
 from crossgate.core.traffic.session import Session
@@ -36,6 +37,15 @@ class Audited(NamedTuple):
     missed: list[TooManyPieces]
 
 
+class Told(NamedTuple):
+    """What the audit of one name tells, before what the plan accepts is set apart: its findings,
+    and the questions that fell into too many pieces.
+    """
+
+    findings: list[Finding]
+    missed: list[TooManyPieces]
+
+
 def audit(
     session: Session,
     now: datetime,
@@ -49,24 +59,74 @@ def audit(
 
     Findings about traffic are then just of what is `touched`.
     """
-    plan, case = session.plan, Case(session, now, tell, focus, touched)
-    rank = {file: number for number, file in enumerate(plan.files)}
-    found: list[Finding] = []
+    case = Case(session, now, tell, focus, touched)
+    told = _told(case, leave_out)
+    return _audited(session.plan, told.values(), with_unused=focus is None)
+
+
+def audit_share(
+    session: Session, now: datetime, lists: Collection[str], others: bool
+) -> dict[str, Told]:
+    """Return what is found of some lists, by the name of the finding; with `others` also what is
+    about no list. What several shares tell is put `together`.
+    """
+    plan = session.plan
+    focus = {
+        name: {entry.number for entry in each.entries}
+        for name, each in plan.every_list.items()
+        if name in lists
+    }
+    return {
+        name: told._replace(
+            findings=[
+                each
+                for each in told.findings
+                if (each.access_list in focus if each.access_list in plan.every_list else others)
+            ]
+        )
+        for name, told in _told(Case(session, now, focus=focus)).items()
+    }
+
+
+def together(plan: Plan, shares: Sequence[Mapping[str, Told]]) -> Audited:
+    """Return what shares of a plan come to, each list being in one of them and all else in one."""
+    told = [each[name] for name in KINDS for each in shares if name in each]
+    return _audited(plan, told, with_unused=True)
+
+
+def _told(case: Case, leave_out: Collection[str] = ()) -> dict[str, Told]:
+    """Return what each audit tells, in the order of the names."""
+    found: dict[str, Told] = {}
     for name in KINDS:
         if name in AUDITS and name not in leave_out:
+            findings: list[Finding] = []
+            before = len(case.missed)
             with gathered(case.missed):
-                found.extend(AUDITS[name](case))
+                findings.extend(AUDITS[name](case))
+            found[name] = Told(findings, case.missed[before:])
+    return found
+
+
+def _audited(plan: Plan, told: Iterable[Told], with_unused: bool) -> Audited:
+    """Set apart what a plan accepts, and put the rest in order; `with_unused` tells of acceptances
+    that nothing needs.
+    """
+    rank = {file: number for number, file in enumerate(plan.files)}
+    missed: dict[str, TooManyPieces] = {}
     accepted, used = [], set()
     left = []
-    for finding in found:
-        line = next((each for each in plan.acceptances if each.covers(finding)), None)
-        if line is None:
-            left.append(finding)
-        else:
-            accepted.append((finding, line))
-            used.add(line.place)
-    for line in plan.acceptances:
-        if line.place not in used and focus is None:
+    for each in told:
+        for question in each.missed:
+            missed.setdefault(question.message, question)
+        for finding in each.findings:
+            line = next((own for own in plan.acceptances if own.covers(finding)), None)
+            if line is None:
+                left.append(finding)
+            else:
+                accepted.append((finding, line))
+                used.add(line.place)
+    for line in plan.acceptances if with_unused else ():
+        if line.place not in used:
             where = line.access_list if line.entry is None else f"{line.access_list} {line.entry}"
             fault = Fault(
                 f"there is no {line.finding} in {where} to accept any more", "drop this line"
@@ -81,4 +141,4 @@ def audit(
         )
     )
     accepted.sort(key=lambda each: (rank[each[1].place.file], each[1].place.line))
-    return Audited(left, accepted, case.missed)
+    return Audited(left, accepted, list(missed.values()))

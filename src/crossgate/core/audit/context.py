@@ -101,21 +101,26 @@ class Case:
         self._carry: dict[object, bool] = {}
         self.missed: list[TooManyPieces] = []
         self._tell = tell
-        # What depends on the plan alone is kept for all that looks at it.
+        # What depends on the plan alone is kept for all that looks at it; which ways are worked out
+        # depends on what is touched.
+        kept = session.kept.setdefault("audit", {})
+        self.kept = whole = kept if touched is None else dict[str, Any]()
         self._passing: dict[tuple[Family, Crossing, frozenset[int] | None], Passing] = (
-            session.kept.setdefault("passing", {})
+            kept.setdefault("passing", {})
         )
-        self._matrices: dict[Family, Matrix] = session.kept.setdefault("unplaced", {})
-        self._seen: dict[tuple[Family, Crossing], list[SeenThere]] = {}
-        self._own: dict[tuple[Family, int], AddressSet] = {}
-        self._meant: dict[tuple[Family, tuple[Pattern, ...]], list[int]] = {}
+        self._matrices: dict[Family, Matrix] = kept.setdefault("unplaced", {})
+        self._own: dict[tuple[Family, int], AddressSet] = kept.setdefault("own", {})
+        self._meant: dict[tuple[Family, tuple[Pattern, ...]], list[int]] = kept.setdefault(
+            "meant", {}
+        )
+        self._indexes: dict[tuple[str, State], ListIndex] = kept.setdefault("indexes", {})
+        self._seen: dict[tuple[Family, Crossing], list[SeenThere]] = kept.setdefault("seen", {})
+        self._joined: dict[Family, dict[int, tuple[Pattern, ...]]] = whole.setdefault("joined", {})
+        self._senders: dict[str, dict[int, list[int]]] = whole.setdefault("senders", {})
+        self._flows: dict[tuple[Family, int, int], list[Flow]] = whole.setdefault("flows", {})
         self._columns: dict[Family, frozenset[int] | None] = {}
-        self._joined: dict[Family, dict[int, tuple[Pattern, ...]]] = {}
-        self._senders: dict[str, dict[int, list[int]]] = {}
         self._of_touched: dict[tuple[str, bool], dict[int, list[int]]] = {}
         self._met_by_touched: dict[tuple[Family, bool], int] = {}
-        self._flows: dict[tuple[Family, int, int], list[Flow]] = {}
-        self._indexes: dict[tuple[str, State], ListIndex] = {}
         self._coverage: dict[str, list[Coverage]] = {}
 
     def entries(self, access_list: AnyList[AnEntry]) -> list[AnEntry]:
@@ -240,11 +245,12 @@ class Case:
         self, family: Family, crossing: Crossing, columns: Iterable[int] | None = None
     ) -> Passing:
         """Return which address classes send to which across a place, on some path that arrives;
-        with a focus, just to those of some `columns` where they are given.
+        just to those of some `columns`, where not all ways are needed anyway.
 
         It is one where a list stands in either family, in either direction.
         """
-        chosen = None if columns is None or self.focus is None else frozenset(columns)
+        some = columns is not None and self.columns(family) is not None
+        chosen = frozenset(columns or ()) if some else None
         key = (family, crossing, chosen)
         if key not in self._passing:
             placed = (*crossing.place, family) in self.plan.placed
@@ -265,7 +271,7 @@ class Case:
 
     def in_turn(self, family: Family, receivers: Sequence[int]) -> Iterator[Sequence[int]]:
         """Yield some address classes in parts, for a question that any of them may answer: those
-        first of which it is known what they are sent; with no focus that is all.
+        first of which it is known what they are sent.
         """
         known = self.columns(family)
         if known is None:
@@ -346,12 +352,12 @@ class Case:
         at; None for all.
         """
         if family not in self._columns:
-            self._columns[family] = None if self.focus is None else self._asked_for(family)
+            self._columns[family] = None if self._touched is None else self._asked_for(family)
         return self._columns[family]
 
     def _asked_for(self, family: Family) -> frozenset[int] | None:
-        if self.plan.translations[family]:
-            return None  # an entry may take what was sent to others
+        if self._touched is None or self.plan.translations[family]:
+            return None  # behind a translation an entry may take what was sent to others
         import numpy as np
 
         classes, found = self.session.address_classes(family), set[int]()
@@ -364,7 +370,7 @@ class Case:
                 if len(found) == len(classes):
                     return None
         for claimed in (False, True):
-            touched = None if self._touched is None else self._touched.pairs(family, claimed)
+            touched = self._touched.pairs(family, claimed)
             if touched is not None:
                 found.update(np.flatnonzero(touched.any(axis=0)).tolist())
         return frozenset(found)

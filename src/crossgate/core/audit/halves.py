@@ -5,6 +5,7 @@ beside HTTPS, ping beside ports.
 from __future__ import annotations
 
 from collections.abc import Iterator
+from functools import cache
 
 from crossgate.core.audit.beside import MOST_PORTS, does, permitted_beside, ports_of
 from crossgate.core.audit.context import Case
@@ -85,6 +86,7 @@ def other_half(case: Case) -> Iterator[Finding]:
                     )
 
 
+@cache
 def _spoken_over_both() -> Spans:
     """Return the ports of services that are spoken over both TCP and UDP (IANA Service Name and
     Transport Protocol Port Number Registry).

@@ -158,8 +158,8 @@ class _Answers:
     def __init__(self, case: Case) -> None:
         self._case = case
         self._stateful = any(device.stateful for device in case.plan.devices.values())
-        self._permitted: dict[tuple[object, ...], bool] = {}
-        self._known: dict[tuple[object, ...], bool] = {}
+        self._permitted: dict[tuple[object, ...], bool] = case.kept.setdefault("permitted", {})
+        self._known: dict[tuple[object, ...], bool] = case.kept.setdefault("come back", {})
 
     def in_doubt(
         self, family: Family, begun: list[Opening], pairs: Iterable[tuple[int, int]]

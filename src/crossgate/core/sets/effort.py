@@ -42,6 +42,11 @@ def allow(pieces: int) -> None:
     _most.set(pieces)
 
 
+def allowed() -> int:
+    """Return how many pieces a question may take."""
+    return _most.get()
+
+
 @contextmanager
 def question(asked: str) -> Iterator[None]:
     """Count what is done in here as one question; one within another is part of that one."""

@@ -1,0 +1,50 @@
+"""The options of commands that share their work, and who does it then."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from crossgate.core.model.errors import PlanError
+
+if TYPE_CHECKING:
+    from crossgate.spread.pools import Pool
+
+WorkersOption = Annotated[
+    int | None,
+    typer.Option("--workers", min=1, metavar="N", help="Share the work among so many processes."),
+]
+ClusterOption = Annotated[
+    str | None,
+    typer.Option(
+        "--cluster",
+        metavar="ADDRESS",
+        help="Share it by a Dask scheduler, as tcp://192.0.2.1:8786.",
+    ),
+]
+TrustedNetworkOption = Annotated[
+    bool,
+    typer.Option("--trusted-network", help="Let --cluster go to another machine without TLS."),
+]
+
+
+def see_who_shares(workers: int | None, cluster: str | None) -> None:
+    """Raise `PlanError` where both processes of this machine and a cluster are named."""
+    if workers is not None and cluster is not None:
+        raise PlanError(
+            "--workers and --cluster exclude each other: processes of this machine, or those of a "
+            "cluster"
+        )
+
+
+def pool_of(workers: int | None, cluster: str | None, trusted: bool) -> Pool | None:
+    """Return who shares the work, to be closed; None where this process does it all. Raises
+    `PlanError`.
+    """
+    see_who_shares(workers, cluster)
+    if workers is None and cluster is None:
+        return None
+    from crossgate.spread.pools import ClusterPool, LocalPool
+
+    return LocalPool(workers) if workers is not None else ClusterPool(cluster or "", trusted)

@@ -1,0 +1,75 @@
+"""An audit whose parts are done by others: each looks at some lists of the plan."""
+
+from __future__ import annotations
+
+import pickle
+import threading
+from collections.abc import Mapping
+from dataclasses import dataclass
+from datetime import datetime
+
+from crossgate.core.audit import Audited, Told, audit_share, together
+from crossgate.core.model.plan import Plan
+from crossgate.core.model.progress import Tell
+from crossgate.core.sets.effort import allow, allowed
+from crossgate.core.traffic.session import Session
+from crossgate.spread.pools import Part, Pool
+
+_EACH = 4
+"""At least so many parts for each worker, since lists take their time unlike."""
+
+
+@dataclass(frozen=True)
+class CheckJob:
+    """What is looked through: the plan, at what time, and how many pieces a question may take."""
+
+    plan: Plan
+    now: datetime
+    pieces: int
+
+
+_kept = threading.local()
+"""What this thread worked out of the last job's plan, for the next part."""
+
+
+def check_part(job: bytes, part: Part) -> Mapping[str, Told]:
+    """Look through the lists that a part names; the first part has all that is about no list, too.
+
+    `job` is a pickled `CheckJob`.
+    """
+    if getattr(_kept, "job", None) != job:
+        wanted: CheckJob = pickle.loads(job)
+        _kept.job, _kept.wanted, _kept.session = job, wanted, Session(wanted.plan)
+    allow(_kept.wanted.pieces)
+    assert isinstance(part, bytes)
+    lists, others = pickle.loads(part)
+    return audit_share(_kept.session, _kept.wanted.now, lists, others)
+
+
+def audit_in_parts(plan: Plan, now: datetime, pool: Pool, tell: Tell) -> Audited:
+    """Return the findings of a plan, as `core.audit.audit` does. Raises `PlanError` where parts are
+    lost.
+    """
+    job = pickle.dumps(CheckJob(plan, now, allowed()), pickle.HIGHEST_PROTOCOL)
+    parts = [
+        pickle.dumps((names, number == 0), pickle.HIGHEST_PROTOCOL)
+        for number, names in enumerate(_shared(plan, _EACH * pool.size))
+    ]
+    shares = []
+    for share in pool.done(check_part, job, parts):
+        shares.append(share)
+        tell(len(shares), len(parts))
+    return together(plan, shares)
+
+
+def _shared(plan: Plan, most: int) -> list[set[str]]:
+    """Return the names of a plan's lists in so many parts of about as many entries, none of them
+    empty but where there is no list.
+    """
+    parts: list[set[str]] = [set() for _ in range(most)]
+    sizes = [0] * most
+    for name, each in sorted(plan.every_list.items(), key=lambda own: -len(own[1].entries)):
+        least = sizes.index(min(sizes))
+        parts[least].add(name)
+        sizes[least] += len(each.entries) + 1
+    return [each for each in parts if each] or [set()]
