@@ -91,7 +91,9 @@ class OpenPlan:
 
     @property
     def settled(self) -> Looked | None:
-        """What was found out of the plan as it is; None where that is not known yet."""
+        """The findings and proofs of the plan's present text; None while they are being worked
+        out.
+        """
         return (
             self.looked if self.looked is not None and self.looked.reading is self.reading else None
         )
@@ -184,7 +186,7 @@ class Watcher:
             self._wanted.pop(plan.path, None)
 
     def stop(self) -> None:
-        """Look at nothing any more."""
+        """End the thread that looks at plans, once it is done with the one under way."""
         with self._changed:
             self._stopped = True
             self._changed.notify()

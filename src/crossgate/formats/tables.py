@@ -213,8 +213,8 @@ def unguarded(text: str) -> str:
 
 
 def named_by(order: Iterable[tuple[str, Sequence[str]]]) -> Callable[[Sequence[str]], str]:
-    """Return what finds a header's field: the first of `order` (field, words that tell it) of which
-    it has a word.
+    """Return a function from the words of a column's header to the field that the column holds: the
+    first field of `order` one of whose words is in the header; "" where none is.
     """
     told = [(field, frozenset(words)) for field, words in order]
     return lambda words: next((field for field, own in told if not own.isdisjoint(words)), "")

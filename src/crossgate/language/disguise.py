@@ -107,7 +107,7 @@ class Disguise:
         self._mac_mask = chance.getrandbits(40)
 
     def text(self, name: str) -> str:
-        """Return a file's text."""
+        """Return the text of a file with its names, addresses and texts replaced."""
         text = self._texts[name]
         return "\n".join(self._line(text, number) for number in range(len(text.lines)))
 

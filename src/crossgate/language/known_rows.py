@@ -75,7 +75,7 @@ class Said:
 
 
 def few(names: Sequence[str]) -> str:
-    """Return the first of some names, and how many more there are."""
+    """Return up to four of some names in a row, and how many more there are."""
     return ", ".join(names[:4]) + (f" and {len(names) - 4} more" if len(names) > 4 else "")
 
 

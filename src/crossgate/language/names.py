@@ -269,7 +269,9 @@ class Names:
         return found
 
     def endpoints(self, words: Words, word: str) -> Meaning:
-        """Return what the word just taken means as an end of conversations."""
+        """Return what a word, which was just taken, means as a sender or receiver. Raises
+        `PlanError` for an unknown name, and for a port, which has no addresses.
+        """
         found = self._met_before(words, word)
         if found is None:
             raise words.unknown("name", word, self.plan.names())

@@ -33,7 +33,9 @@ _CARRIED = (PointKind.INTERFACE, PointKind.PORT)
 
 
 def coming_from(plan: Plan, running: Running) -> Coming:
-    """Read what runs on a device. Raises `PlanError`."""
+    """Return the lists that run on a device, and where they stand, as an import into the plan.
+    Raises `PlanError` for what they have that a plan cannot say.
+    """
     path = Path(f"{running.device}.xml")
     return read(Given(path, running.document, plan, running.device, less=True))
 

@@ -136,8 +136,9 @@ def _comes_by(points: set[Point] | None, device: str) -> bool:
 
 
 def between(plans: Mapping[Runs, Plan], runs: Mapping[str, Runs]) -> Plan:
-    """Return a plan in which each device has the lists that it has in one of some plans, those of
-    before where it is not told; lists of one name are kept apart by what they are looked up by.
+    """Return the network between two steps as a plan: each device has the lists of the plan that it
+    `runs` then, of the plan before where `runs` does not name it. As lists of two plans may share
+    a name, each is looked up by its plan's name and its own.
     """
 
     def placed(side: Runs, own: Sequence[Placement]) -> list[Placement]:

@@ -224,7 +224,9 @@ class _Messages:
 
 
 async def answered(device: StandIn, process: Any) -> None:
-    """Answer one session with a device, until it ends."""
+    """Answer all that a client asks in one NETCONF session with a device, until the session ends
+    (RFC 6241, RFC 6242).
+    """
     device.sessions += 1
     number, messages = device.sessions, _Messages(process)
     messages.send(_hello(number))

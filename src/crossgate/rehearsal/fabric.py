@@ -142,7 +142,7 @@ class Fabric:
 
     @property
     def network(self) -> Network:
-        """Where packets go in that."""
+        """The network of that plan: where packets go, and which lists they meet."""
         return self._network
 
     @property

@@ -158,12 +158,12 @@ class Rehearsal:
     # The loop
 
     def watch(self, file: int, do: Callable[[], None], events: int = select.EPOLLIN) -> None:
-        """Do something whenever a file is ready."""
+        """Call `do` whenever a file, by its descriptor, is ready for some `events` (`EPOLLIN`)."""
         self._ready[file] = do
         self._epoll.register(file, events)
 
     def unwatch(self, file: int) -> None:
-        """Do nothing more for a file."""
+        """Stop waiting for a file that `watch` was given."""
         if self._ready.pop(file, None) is not None:
             self._epoll.unregister(file)
 

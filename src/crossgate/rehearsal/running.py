@@ -96,7 +96,9 @@ class Running:
         )
 
     def ends(self, returns: bool, view: View) -> Ends:
-        """Return the ends of its packets in a view, those of answers where it `returns`."""
+        """Return the source and destination, with their ports, that its packets have after the
+        translations of a view; of its answers with `returns`.
+        """
         opening, numbers = self.opening_in(view)
         if returns:
             return Ends(opening.destination, opening.source, (numbers[1], numbers[0]))

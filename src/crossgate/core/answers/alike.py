@@ -20,7 +20,7 @@ class Names(NamedTuple):
 
     @property
     def label(self) -> str:
-        """What stands in the grid: the first, and how many more."""
+        """The heading of their row or column: the first name, and how many more there are."""
         return self.names[0] + f" +{len(self.names) - 1}" * (len(self.names) > 1)
 
 

@@ -155,7 +155,9 @@ class Sorts:
         self._put(packets.family, _Rows(keys, packets, np.stack(numbers, axis=1)))
 
     def include(self, other: Sorts) -> None:
-        """Add other sums."""
+        """Add what another part of the traffic was summed up to, whose crossings have numbers of
+        their own.
+        """
         mapped = self._renumbered(other.places)
         for family, parts in other._rows.items():
             for part in parts:

@@ -51,7 +51,9 @@ class Hosts:
         self._known: dict[tuple[Pattern, ...], list[Beside]] = {}
 
     def beside(self, sources: tuple[Pattern, ...]) -> list[Beside]:
-        """Return the subnets of which some sources have some hosts, and not others."""
+        """Return the subnets that have hosts among some sources and hosts beside them, each with
+        both.
+        """
         if sources not in self._known:
             self._known[sources] = list(self._found(sources))
         return self._known[sources]

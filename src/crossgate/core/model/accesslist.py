@@ -235,13 +235,13 @@ _CLOSED = ", closed"
 
 
 def called(list_name: str) -> str:
-    """Name a list in a sentence: a number alone would be a riddle."""
+    """Return a list's name as a sentence has it: `list 101` for a number, else the name alone."""
     return f"list {list_name}" if list_name.isdigit() else list_name
 
 
 def line_name(list_name: str, number: int | None) -> str:
-    """Name a line of a list, None for its otherwise line; two numbers side by side would be a
-    riddle, so each is told what it is.
+    """Return how a sentence names an entry of a list by its number, None for the otherwise line:
+    `web 20`, `list 101 entry 20`, `web otherwise`.
     """
     if list_name.endswith(_CLOSED):
         return list_name
@@ -372,7 +372,7 @@ class AccessList(AnyList[Entry]):
 
     @property
     def about(self) -> str:
-        """The family's word."""
+        """What a plan calls the packets that it is for: `ipv4` or `ipv6`."""
         return self.family.word
 
     @property
@@ -436,7 +436,7 @@ class ClosedPlace(AccessList):
 
 
 def numbered_kind(number: int, numbering: Iterable[tuple[Kind, int, int]]) -> Kind | None:
-    """Return the kind that a list number says by `numbering` (kind, first, last), or None when it
-    says none.
+    """Return the kind of list that has a number, by the ranges of numbers in `numbering` (kind,
+    first, last); None where the number is in no range.
     """
     return next((kind for kind, first, last in numbering if first <= number <= last), None)

@@ -265,7 +265,9 @@ class Plan:
 
     @cached_property
     def says_of_frames(self) -> dict[tuple[Point, Direction], object]:
-        """What the ethernet list at each place does with each frame."""
+        """What the ethernet list at each place says, comparable: equal values do the same with every
+        frame.
+        """
         return {place: own.says for place, own in self.framed.items()}
 
     @cached_property

@@ -203,7 +203,9 @@ class Forwarding(Routes):
         return origin.device is not None and interface is not None and self.plan.is_down(interface)
 
     def sent_by(self, name: str, family: Family) -> Path:
-        """Return the path of a device's own packets before their first move."""
+        """Return the path of a packet that a device sends itself, as far as the list on the device:
+        it has not gone out by any interface yet.
+        """
         out = Crossing(self.plan.devices[name].itself, Direction.OUTBOUND)
         return Path(
             devices=(name,),

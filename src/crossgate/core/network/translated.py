@@ -185,7 +185,7 @@ class Translations:
         return self._source_like[address]
 
     def fitting(self, source: Address) -> tuple[int, ...]:
-        """Return the rules that take a source, by their numbers."""
+        """Return the numbers of the rules that translate a source address."""
         if source not in self._fitting:
             self._fitting[source] = tuple(
                 number

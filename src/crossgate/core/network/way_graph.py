@@ -125,12 +125,12 @@ class WayGraph:
 
     @cached_property
     def devices(self) -> frozenset[str]:
-        """The stateful devices with lists that are passed on some way."""
+        """The names of the stateful devices with lists that packets pass on one way at least."""
         return frozenset(each for each in map(self.token_at, self.met) if isinstance(each, str))
 
     @cached_property
     def always(self) -> frozenset[str]:
-        """The stateful devices with lists that are passed on every way."""
+        """The names of the stateful devices with lists that packets pass on every way."""
         if self.count == 1:
             return self.first.stateful
         return frozenset(name for name in self.first.stateful if self.all_meet((name,)))

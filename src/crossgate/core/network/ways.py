@@ -144,8 +144,8 @@ class Network(Forwarding):
         )
 
     def like(self, other: Network) -> bool:
-        """Whether packets go the same ways and meet the same places with lists as in another plan,
-        whatever lists these are.
+        """Whether two plans differ at most in what their lists say: every packet goes the same ways,
+        and lists stand in the same places.
         """
         own, its = self.plan, other.plan
         same = (

@@ -62,8 +62,8 @@ class AskedLists:
         ]
 
     def numbered(self, own: AccessList) -> int:
-        """Return the number of a list; one of frames is taken in as what it is for the packets in
-        them.
+        """Return the number of a list of packets, a new one for a list that was not asked before:
+        what an ethernet list is for the packets in frames is such a list.
         """
         if own not in self._number:
             self._number[own] = len(self._asked)
@@ -106,8 +106,8 @@ class AskedLists:
     def unsettled(
         self, number: int, packets: Packets, windows: Indices, states: Sequence[State]
     ) -> Numbers:
-        """Return the entry of a list that decides each of some packets as long as it is not settled
-        what TLS is spoken.
+        """Return the index of the entry that decides each of some packets while it is not known yet
+        what TLS the conversation uses; `windows` and `states` as in `decided`.
         """
         entry = self.decided(number, packets, windows, states)
         if self.asks_for_tls(number):

@@ -29,8 +29,9 @@ class Seen:
         return self._images[-1]
 
     def made(self, region: Region, choice: Choice | None) -> Region | None:
-        """Return those that are members of a region where they are seen, given what was chosen for
-        the last source that leaves a choice; None for none.
+        """Return the packets, as they were sent, that are in a region where they are seen; None
+        where there are none. `choice` is the address and port that the last translation with a
+        choice gave to their source.
         """
         found: Region | None = region
         settled = False

@@ -66,7 +66,9 @@ class ServiceWords:
         self._names: dict[tuple[Family, Sort], list[tuple[_Told, str]]] = {}
 
     def write(self, services: Iterable[Services], family: Family, sort: Sort) -> str:
-        """Write a set of services, of packets of a sort."""
+        """Return a set of services in words; `sort` says whether they are of all packets, of those
+        that open conversations or of strays, for which the same words stand for other ports.
+        """
         told = _told(services, family, sort)
         for named, name in self._named(family, sort):
             if named == told:

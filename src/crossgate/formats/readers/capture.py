@@ -60,8 +60,8 @@ class Account:
     """Why reading ended before the file did, with the frame's number."""
 
     def note(self, kind: str, numbers: Any, before: int) -> None:
-        """Add frames of a kind, given by their numbers in a batch that has `before` frames before
-        it.
+        """Count frames of a kind (the name of a field here), and keep the number of the first one.
+        `numbers` are theirs in a batch, which `before` frames of the capture come before.
         """
         if len(numbers):
             setattr(self, kind, getattr(self, kind) + len(numbers))

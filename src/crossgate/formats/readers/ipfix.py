@@ -170,8 +170,8 @@ class _Reader:
         self._exported = 0
 
     def read(self, message: bytes) -> Iterator[Any]:
-        """Yield what is full once a message has been read; one that contradicts itself is left
-        where it does.
+        """Read a message (RFC 7011 section 3) and yield each batch of flows that is full with it.
+        What stands behind a length that cannot be right is not read.
         """
         if len(message) < _HEADER.size:
             return

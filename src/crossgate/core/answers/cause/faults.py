@@ -72,7 +72,7 @@ class Silence(NamedTuple):
         return Seen.SILENCE if silent else else_seen
 
     def decides(self, told: Conversation, leg: Leg, point: Point) -> bool:
-        """Whether a list at a point is asked about a leg of a conversation."""
+        """Whether packets of a leg still reach a list at a point, though the machine is silent."""
         if self.stays and told.on_link:
             return True
         sender = told.destination if leg.returns else told.source

@@ -55,8 +55,9 @@ class Judged(NamedTuple):
 
 
 def judged(network: Network, sheet: Sheet, results: Iterable[Result]) -> Judged:
-    """Return how results stand to a sheet; the same test may have several. One that is not in the
-    sheet, as of an older one, is held against the plan all the same, with the number 0.
+    """Compare what was seen with what a sheet expects; a test may have been made several times. A
+    result of a test that the sheet does not have, an older sheet's say, is compared with what the
+    plan expects, and gets the number 0.
     """
     trying = Trying(Tracer(network, network.plan.state_at(sheet.when)))
     rows = {_named(each.tried): each for each in sheet.rows}

@@ -85,7 +85,7 @@ class Lanes:
         return found
 
     def open(self) -> list[int]:
-        """Return the lanes of a row that takes every rank."""
+        """Return the words, lane by lane, of an entry that takes every packet."""
         return [
             sum(((1 << self._bits[each]) - 1) << at for each, at in word.dimensions)
             for word in self.words
