@@ -108,14 +108,14 @@ def drop_statement(draft: Draft, what: str, place: Place) -> str:
 
 
 def host_place(plan: Plan, name: str) -> Place:
-    """Return where a host stands. Raises `PlanError`."""
+    """Return the line that declares a host. Raises `PlanError` where there is no such host."""
     if name not in plan.hosts:
         raise PlanError(unknown("host", name, list(plan.hosts)))
     return plan.hosts[name].place
 
 
 def subnet_place(plan: Plan, name: str) -> Place:
-    """Return where a subnet stands. Raises `PlanError`."""
+    """Return the line that declares a subnet. Raises `PlanError` where there is no such subnet."""
     subnets = [each.name for each in plan.segments.values() if not each.outside]
     if name not in subnets:
         raise PlanError(unknown("subnet", name, subnets))

@@ -104,7 +104,9 @@ class Journal:
 
     @contextmanager
     def alone(self) -> Iterator[None]:
-        """Let nobody else push this plan meanwhile. Raises `PlanError` where somebody does."""
+        """Hold the plan's lock for pushes while the block runs. Raises `PlanError` where another
+        push holds it.
+        """
         with taking_turns([self.path]):
             yield
 

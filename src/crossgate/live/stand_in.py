@@ -319,7 +319,7 @@ class _Server(asyncssh.SSHServer):
         return True
 
     def validate_public_key(self, username: str, key: asyncssh.SSHKey) -> bool:
-        """Let in who has the one key."""
+        """Return whether a client's key is the one that may log in, whatever the user's name."""
         return bool(key == self._key)
 
 

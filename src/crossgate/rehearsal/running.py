@@ -58,7 +58,9 @@ class Running:
         return _ECHO if self.first.protocol in (ICMP, ICMPV6) else _DATAGRAMS
 
     def notice(self, read: Read, returns: bool, now: float) -> None:
-        """Take down that a packet of it was seen."""
+        """Note a packet of the conversation: the time, whether it is an answer, and whether it ends
+        the connection.
+        """
         self.seen, flags = now, read.packet.flags
         self.answered = self.answered or returns
         if flags is not None and flags & (_FIN | _RST):

@@ -242,10 +242,11 @@ def when_stopped(script: Script, leg: int, stop: Decided | None) -> Finish:
 
 
 def when_arrived(script: Script, late: Late | None, judged: bool, due: Sequence[Decided]) -> Finish:
-    """Return how a conversation ends whose leading legs arrive.
+    """Return how a conversation ends of which the first packet and its answer arrive.
 
-    `late` is what stops a later leg, `judged` whether some device judges its TLS, and `due` are the
-    lines that stop it then, as they are met on the way there.
+    `late` is the line that stops a later leg, if one does. With `judged` some device looks at the
+    TLS that both sides agree on, and `due` are the lines that stop the conversation then, in the
+    order of the way there.
     """
     if script.unanswered:
         return Finish(Verdict.PERMITTED, script.always[-1])

@@ -449,8 +449,8 @@ class CrossedGraphs(WayGraphs):
         return False
 
     def crossings(self, origin: Endpoint, destination: Address) -> dict[Crossing, None]:
-        """Return all places that packets of any sort cross on their way, those of the first path
-        first.
+        """Return the places that packets cross from one end to an address on any of their paths,
+        however they are translated; those of the first path stand first.
         """
         end, found = at_address(self.network, destination), dict[Crossing, None]()
         for sort in range(len(self.translations.sorts.spans)):

@@ -286,8 +286,9 @@ class Translations:
         )
 
     def answered_by(self, arrived: State, device: str | None) -> State:
-        """Return the state of an answer as it sets out; a device itself answers by the address that
-        it was asked for.
+        """Return the state of the answer to a packet that has arrived, before it is sent. Where
+        `device` itself was asked, by an address that it then translated, it answers from the one
+        that the packet was sent to.
         """
         answer = arrived.answer()
         last = next((each for each in reversed(answer.view) if each.side), None)

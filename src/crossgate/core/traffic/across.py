@@ -65,7 +65,9 @@ class Across:
         self._crossing, self._tracer = crossing, tracer
 
     def fate(self, packet: Packet, pair: CrossedPair, state: State) -> CrossedFate:
-        """Return what becomes of a conversation between two ends, by the packet that was seen."""
+        """Return what becomes of a conversation that is translated on its way, of which `packet`
+        was seen.
+        """
         pair, packet = as_sent(self._network, self._entered, pair, packet)
         ways = self._network.of_packet(pair.source, pair.destination, packet)
         endings = self._tracer(state).endings_of(packet, pair.on_link, ways, pair.strays)

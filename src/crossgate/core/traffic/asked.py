@@ -125,10 +125,9 @@ class AskedLists:
         states: Sequence[State],
         entry: Numbers,
     ) -> Iterator[tuple[Indices, Numbers]]:
-        """Yield which of some packets that entries of a list stop it lets by as long as TLS is not
-        settled, and the entries that do.
-
-        `entry` is what `decided` returned for them.
+        """Yield the packets that a list stops by the entries `entry` (of `decided`), but lets by
+        while it is not known yet what TLS they use: their rows, and the entry that permits each
+        then.
         """
         access_list = self._asked[number]
         stopped = np.flatnonzero(~self._permits[number][entry])

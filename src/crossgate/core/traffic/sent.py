@@ -34,8 +34,8 @@ class CrossedPair(NamedTuple):
 def as_sent(
     network: Network, entered: Entrance | None, pair: CrossedPair, packet: Packet
 ) -> tuple[CrossedPair, Packet]:
-    """Return the ends of a conversation and the packet that opened it, as they were where it was
-    sent.
+    """Return the ends of a conversation and its first packet with the addresses that the sender
+    used, from those seen where the traffic was recorded, behind a translation maybe.
     """
     if pair.strays:
         return pair, packet

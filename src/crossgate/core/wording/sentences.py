@@ -280,8 +280,8 @@ def while_open_at(plan: Plan, moment: datetime, deciders: Iterable[Decider | Non
 
 
 def speaking(plan: Plan, *hellos: Hello | None) -> str:
-    """Say of which TLS something is so; the suites only where some list of the plan asks for
-    them.
+    """Return `when it speaks TLS 1.2 or no TLS` for some hellos, None being no TLS; with the cipher
+    suites where a list of the plan asks for any.
     """
     return f"when it speaks {' or '.join(dict.fromkeys(_spoken(plan, each) for each in hellos))}"
 

@@ -93,7 +93,7 @@ class Machines:
         return self._at[address]
 
     def passed(self, origin: Endpoint, target: Address) -> frozenset[tuple[Point, Direction]]:
-        """Return the places that the first way from an end to an address comes by."""
+        """Return the places on the first of the equal paths from an end to an address."""
         key = origin.sender, target
         if key not in self._passed:
             path = self._network.path(origin, target)

@@ -118,8 +118,8 @@ class Trying:
         return Tried(conversation, can, seen, first, deciders)
 
     def shows(self, tried: Tried, line: DeciderKey) -> bool:
-        """Whether something else would be seen of a test if a line that decides about it were not
-        in its list; for an otherwise line, if it did the opposite.
+        """Whether a test shows that a line is at work: without that line in its list something else
+        would be seen (for an otherwise line, if it did the opposite).
         """
         known = key_of(tried.conversation), line
         if known not in self._shown:
