@@ -398,8 +398,8 @@ def _in_family(words: Words, names: Names, service: str, family: Family) -> Serv
 
 
 def in_some_family(words: Words, names: Names, service: str) -> dict[Family, Service]:
-    """Read a service in the families that it exists in; when that is none, the first family's error
-    is raised.
+    """Return what a service means in each family that has it. Raises the `PlanError` of IPv4 where
+    neither has it.
     """
     found: dict[Family, Service] = {}
     errors: list[PlanError] = []

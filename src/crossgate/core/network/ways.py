@@ -64,7 +64,7 @@ class Ways:
         )
 
     def alone(self, there: WayGraph, back: WayGraph) -> Ways:
-        """Return one of them by itself, of which these are the graphs."""
+        """Return a single one of these ways, given its graphs there and back."""
         return Ways(there, back, self.unanswered)
 
     @property
@@ -101,7 +101,7 @@ class CrossedWays(Ways):
         self.led = arrived is not None and any(each.side for each in arrived.view)
 
     def alone(self, there: WayGraph, back: WayGraph) -> Ways:
-        """Return one of them by itself, of which these are the graphs."""
+        """Return a single one of these ways, given its graphs there and back."""
         return CrossedWays(there, back, self.unanswered, self.trip, self.arrived)
 
     def path(self, way: int, sequence: Sequence | None) -> Path:

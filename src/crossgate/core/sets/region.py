@@ -183,8 +183,8 @@ def entry_services(entry: Entry, what: Spans | None = None) -> Services | None:
 
 
 def asked_services(what: Spans, asked: Qualifiers) -> Services | None:
-    """Return what is asked besides addresses, of a service on the line; None where no packet has
-    it.
+    """Return all that an entry asks of a packet but its addresses: `what` of protocols and ports,
+    cut to what the qualifiers `asked` leave. None where no packet can have that.
     """
     flags = flag_set(asked.flags) if asked.flags else ALL_FLAGS
     source_ports = (
