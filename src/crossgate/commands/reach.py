@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from crossgate.commands.asked_order import ends_and_services
 from crossgate.commands.common import (
     AtOption,
     FloodOption,
@@ -21,6 +22,7 @@ from crossgate.commands.common import (
     tell_missed,
 )
 from crossgate.commands.completing import complete_service, complete_set
+from crossgate.core.model.errors import PlanError
 
 if TYPE_CHECKING:
     from crossgate.core.answers.reach import Reached
@@ -35,8 +37,8 @@ def reach(
     destination: Annotated[
         str, typer.Argument(metavar="TO", autocompletion=complete_set, help=_ENDS)
     ],
-    service: Annotated[
-        str | None,
+    services: Annotated[
+        list[str] | None,
         typer.Argument(
             metavar="[SERVICE]", autocompletion=complete_service, help="Default: everything."
         ),
@@ -64,6 +66,12 @@ def reach(
     from crossgate.core.traffic.session import Session
 
     plan = load(context)
+    source, destination, asked = ends_and_services(
+        plan, "reach", source, destination, services or []
+    )
+    if len(asked) > 1:
+        raise PlanError(f"ask about one service at a time, or with commas: {','.join(asked)}")
+    service = asked[0] if asked else None
     when = circumstances(plan, at, flood)
     missed: list[TooManyPieces] = []
     with meter("reaching") as tell:

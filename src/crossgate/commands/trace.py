@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Annotated, NamedTuple
 
 import typer
 
+from crossgate.commands.asked_order import ends_and_services
 from crossgate.commands.common import (
     AtOption,
     CipherOption,
@@ -151,6 +152,9 @@ def trace(
     if (full or why) and short:
         raise PlanError(f"--{'full' if full else 'why'} and --short exclude each other")
     plan = load(context)
+    source, destination, services = ends_and_services(
+        plan, "trace", source, destination, services or []
+    )
     if not services and destination == LEASE and LEASE not in plan.names():
         unfit = {
             "--source-port": source_port is not None,

@@ -61,7 +61,8 @@ def ends(plan: Plan, text: str) -> list[str]:
         hosts = hosts_of(plan, [word])
         if not hosts:
             raise PlanError(
-                f"{word} has no host of the plan; name an address in it, or write a host line"
+                f"{word} has no host of the plan; name an address in it, write a host line, or ask "
+                "of all of it: crossgate reach FROM TO SERVICE"
             )
         found.update(dict.fromkeys(hosts))
     if not found:

@@ -1,0 +1,48 @@
+"""The order of the words of a question: who sends, to whom and what, or as a plan has it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import TYPE_CHECKING
+
+from crossgate.core.model.errors import PlanError
+
+if TYPE_CHECKING:
+    from crossgate.core.model.plan import Plan
+
+_TO = "to"
+
+
+def ends_and_services(
+    plan: Plan, command: str, source: str, destination: str, services: Sequence[str]
+) -> tuple[str, str, list[str]]:
+    """Return the ends and the services of a question that was asked with some words in a row: FROM
+    TO SERVICE, or with `to` between the ends, as FROM to TO SERVICE or SERVICE FROM to TO.
+
+    Raises `PlanError` where the service comes first and no `to` tells the ends.
+    """
+    words = [source, destination, *services]
+    if _TO in words and _TO not in plan.names():
+        place = words.index(_TO)
+        before, after = words[:place], words[place + 1 :]
+        if len(before) in (1, 2) and after:
+            *first, source = before
+            destination, *rest = after
+            return source, destination, [*first, *rest]
+        raise PlanError(f"who sends stands before to, and to whom behind it: {command} FROM to TO")
+    if services and _is_service(plan, source) and not _is_service(plan, words[-1]):
+        raise PlanError(
+            f"{source} is a service, and who sends comes first: crossgate {command} "
+            f"{destination} {services[0]} {source}"
+        )
+    return source, destination, list(services)
+
+
+def _is_service(plan: Plan, word: str) -> bool:
+    """Whether a word is a service, and no name of the plan."""
+    from crossgate.core.answers.grid import service_in
+    from crossgate.core.model.address import Family
+
+    return word not in plan.names() and any(
+        service_in(plan, word, family) is not None for family in Family
+    )
