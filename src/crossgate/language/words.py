@@ -74,7 +74,8 @@ class Words:
         expected = what or _either(words)
         word = self.take(expected)
         if word not in words:
-            near = nearest(word, list(words))
+            begun = [each for each in words if len(word) > 1 and each.startswith(word.lower())]
+            near = begun[0] if len(begun) == 1 else nearest(word, list(words))
             raise self.error(
                 f"expected {expected}, not {word}" + (f"; did you mean {near}?" if near else ""),
                 near=near,
