@@ -154,3 +154,34 @@ def test_help_of_a_command_is_a_screen(words: tuple[str, ...]) -> None:
     assert not re.search("<(bool|str|list|int|Path|float)", told)
     assert f" {' '.join(words)} " in f"{lines[0]} "
     assert "crossgate " in told.partition("Examples:")[2]
+
+
+@pytest.mark.parametrize(
+    ("words", "usage"),
+    [
+        ("trace", "crossgate trace [OPTIONS] FROM TO [SERVICE...]"),
+        ("entry add", "crossgate entry add [OPTIONS] LIST TEXT..."),
+        ("undo", "crossgate undo [OPTIONS] [N]"),
+        ("demo", "crossgate demo [OPTIONS] [CHAPTER] [FOLDER]"),
+    ],
+)
+def test_the_usage_line_says_what_may_be_left_out(run: Run, words: str, usage: str) -> None:
+    assert f"Usage: {usage}\n" in run(*words.split(), "--help").stdout
+
+
+@pytest.mark.parametrize(
+    ("words", "problem"),
+    [
+        ("trace", "Missing argument 'FROM'"),
+        ("chekc", "No such command 'chekc'. Did you mean 'check'?"),
+        ("check --bogus", "No such option: --bogus"),
+        ("check --pieces x", "Invalid value for '--pieces'"),
+    ],
+)
+def test_a_command_line_that_is_none_is_told_in_plain_text(
+    run: Run, words: str, problem: str
+) -> None:
+    done = run(*words.split())
+    assert done.returncode == 2
+    assert problem in done.stderr
+    assert "\u2500" not in done.stderr

@@ -30,6 +30,7 @@ def application() -> typer.Typer:
         help="Write, place, trace and prove access lists, offline, from one plain-text plan.",
         invoke_without_command=True,
         pretty_exceptions_enable=False,
+        rich_markup_mode=None,
         context_settings={"help_option_names": ["-h", "--help"]},
     )
     app.callback()(options)

@@ -7,6 +7,7 @@ suggest one, the names do.
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
+from functools import partial
 from importlib import import_module
 from typing import Any
 
@@ -117,7 +118,18 @@ def _build(name: str, listed: Listed, only_named: bool = False) -> Any:
         for each in command.params:
             if each.param_type_name == "argument":
                 each.display_type_rich = _untyped
+                each.get_usage_pieces = partial(_in_usage, each)
     return built
+
+
+def _in_usage(argument: Any, ctx: Any) -> list[str]:
+    """Return how the usage line has an argument: FROM, or [SERVICE...] for one that may be left
+    out.
+    """
+    name = argument.metavar or (argument.name or "").upper()
+    if argument.nargs == -1 and "..." not in name and " " not in name:
+        name += "..."
+    return [name if argument.required or name.startswith("[") else f"[{name}]"]
 
 
 def _told(own: Any) -> str:
