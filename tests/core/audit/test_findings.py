@@ -12,6 +12,7 @@ from crossgate.core.audit.claims import by_place
 from crossgate.core.model.finding import KINDS
 from crossgate.core.model.plan import Plan
 from crossgate.core.traffic.session import Session
+from crossgate.core.wording.sentences import packet_text
 
 Read = Callable[[str], Plan]
 NOW = datetime(2026, 12, 1, 8, 30)
@@ -446,6 +447,15 @@ def test_no_effect_tells_a_packet_and_spares_what_logs(plan_of: Read) -> None:
     assert (found.entry, found.packet.destination_port) == (20, 22)
     assert "the otherwise line denies anyway" in found.message
     assert "no-effect" not in names(plan_of(NETWORK + FENCE.format(entries.format(" log"))))
+
+
+def test_the_packet_of_no_effect_is_one_that_machines_send(plan_of: Read) -> None:
+    entries = "    10 permit tcp/80 any to any\n    20 deny ip hall to office"
+    plan = plan_of(NETWORK + FENCE.format(entries))
+    (found,) = [each for each in audit(Session(plan), NOW).findings if each.name == "no-effect"]
+    assert found.packet is not None
+    packet = packet_text(found.packet)
+    assert packet == "tcp/443 from 10.64.8.21 port 51000 to 10.64.20.10"
 
 
 def test_a_reversed_mask_is_told_with_the_right_one(plan_of: Read) -> None:

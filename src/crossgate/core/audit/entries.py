@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from itertools import islice
 
 from crossgate.core.audit.context import Case, numbers
 from crossgate.core.audit.registry import finds
@@ -11,12 +12,17 @@ from crossgate.core.lists.split import EntryRegion, ListRegions
 from crossgate.core.model.accesslist import AccessList, Action, AnyEntry, Entry, Kind, line_name
 from crossgate.core.model.address import everything
 from crossgate.core.model.finding import Fault, Finding
+from crossgate.core.model.packet import Packet
 from crossgate.core.model.service import IP, NO_QUALIFIERS
 from crossgate.core.model.window import is_past
 from crossgate.core.sets.effort import answered
 from crossgate.core.sets.frame import is_left
-from crossgate.core.sets.region import Region, every_packet
+from crossgate.core.sets.region import Region, entry_region, every_packet
+from crossgate.core.traffic.examples import example
 from crossgate.core.wording.sentences import DOES
+
+_MOST_PIECES = 32
+"""So many pieces of an entry's packets are looked through for one that gets as far as it."""
 
 
 @finds("never-reached")
@@ -75,6 +81,7 @@ def no_effect(case: Case) -> Iterator[Finding]:
             entry = known.entry
             if not known.reached or known.needed or entry.log or case.is_over(entry):
                 continue
+            known = known._replace(packet=_that_reaches(case, access_list, entry) or known.packet)
             excepted = None
             with answered(
                 f"what {line_name(access_list.name, entry.number)} is an exception to", case.missed
@@ -107,6 +114,23 @@ def no_effect(case: Case) -> Iterator[Finding]:
             yield Finding(
                 "no-effect", entry.place, access_list.name, entry.number, fault, packet=known.packet
             )
+
+
+def _that_reaches(case: Case, access_list: AccessList, entry: Entry) -> Packet | None:
+    """Return a packet that gets as far as an entry, between machines of the plan where there is
+    one; None where that is too hard a question for an example.
+    """
+    region = entry_region(entry, access_list.family)
+    with answered(f"a packet for {line_name(access_list.name, entry.number)}", []):
+        for opened in case.states(access_list) if region is not None else ():
+            assert region is not None
+            pieces = case.session.regions.of(access_list, opened).split(region)
+            found = [
+                piece for piece, decider in islice(pieces, _MOST_PIECES) if decider.entry is entry
+            ]
+            if found:
+                return example(case.plan, found)
+    return None
 
 
 def _excepted(case: Case, access_list: AccessList, entry: Entry) -> Entry | None:
