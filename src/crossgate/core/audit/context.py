@@ -356,8 +356,10 @@ class Case:
         return self._columns[family]
 
     def _asked_for(self, family: Family) -> frozenset[int] | None:
-        if self._touched is None or self.plan.translations[family]:
-            return None  # behind a translation an entry may take what was sent to others
+        # Behind a translation an entry may take what was sent to others, and whether no conversation
+        # at all learns what TLS is spoken is asked of all of them.
+        if self._touched is None or self.plan.translations[family] or self.plan.asks_for_tls:
+            return None
         import numpy as np
 
         classes, found = self.session.address_classes(family), set[int]()
