@@ -1,9 +1,10 @@
-"""Made-up sites for the benchmarks: S, M and L, as a tree, as a mesh and with two cores, in either
-family.
+"""Made-up sites for the benchmarks: S, M, L and XL, as a tree, as a mesh, with two cores and as a
+fabric of leaves and spines, in either family.
 
 A site has devices in a tree, subnets and hosts on them, and a list inbound where a subnet's
 machines come in. A mesh has as many links again; with two cores every device has a link to both, so
-that there are equal paths everywhere.
+that there are equal paths everywhere. In a fabric every leaf has a link to each of eight spines,
+and every subnet has two leaves as its gateways, with the same list at both.
 """
 
 from __future__ import annotations
@@ -44,6 +45,11 @@ SIZES = {
     "M": Size(50, 200, 100, 500, 200),
     "L": Size(200, 1000, 500, 2000, 1000),
 }
+LARGEST = {"XL": Size(1000, 5000, 2500, 10_000, 5000)}
+"""A size that only `whole.py` looks at: it takes minutes."""
+FABRIC, FABRIC_SIZE = "leaf-spine", Size(72, 2000, 400, 2000, 400, least=6, most=12)
+"""A fabric of 64 leaves and 8 spines."""
+_SPINES = 8
 
 
 def site(size: Size, shape: str, family: Family = Family.IPV4, seed: int = 64) -> str:
@@ -96,6 +102,8 @@ class _Site:
     def links(self) -> list[tuple[int, int]]:
         """Return which devices are joined."""
         count = self.size.devices
+        if self.shape == FABRIC:
+            return [(spine, leaf) for leaf in range(_SPINES, count) for spine in range(_SPINES)]
         if self.shape == "two cores":
             return [(core, device) for device in range(2, count) for core in (0, 1)]
         found = [((device - 1) // 4, device) for device in range(1, count)]
@@ -105,6 +113,13 @@ class _Site:
             if device != other and pair not in found:
                 found.append(pair)
         return found
+
+    def gateways(self, subnet: int) -> list[int]:
+        """Return the devices that a subnet's machines send to."""
+        if self.shape != FABRIC:
+            return [subnet % self.size.devices]
+        leaves = self.size.devices - _SPINES
+        return [_SPINES + leaf % leaves for leaf in (subnet, subnet + 1)]
 
     def lines(self) -> Iterator[str]:
         """Yield the plan line by line."""
@@ -123,10 +138,11 @@ class _Site:
                         f"{self.address(link, 1 + pair.index(device), link=True)}/{self.length} "
                         f"on l{link}"
                     )
-            for subnet in range(device, size.subnets, size.devices):
-                yield (
-                    f"    interface v{subnet} {self.address(subnet, 1)}/{self.length} on s{subnet}"
-                )
+            for subnet in range(size.subnets):
+                for machine, gateway in enumerate(self.gateways(subnet), 1):
+                    if gateway == device:
+                        own = f"{self.address(subnet, machine)}/{self.length}"
+                        yield f"    interface v{subnet} {own} on s{subnet}"
             if device == 0:
                 yield (
                     "    interface out "
@@ -157,4 +173,5 @@ class _Site:
                 f"{chance.choice(_SERVICES)} s{number} to {to}"
             )
         yield "    otherwise deny"
-        yield f"place gate{number} inbound on r{number % size.devices}.v{number}"
+        for gateway in self.gateways(number):
+            yield f"place gate{number} inbound on r{gateway}.v{number}"

@@ -7,27 +7,33 @@ figures, and of a few runs the best counts, as neighbours on a machine only ever
 reference is `tally` of the same plan, which does nothing but read it. What does not end within the
 time allowed is killed, and told.
 
-    whole.py [SIZE [SHAPE [FAMILY [COMMAND...]]]]
+    whole.py [SIZE [SHAPE [FAMILY [JOB...]]]] [--against COMMIT]
 
-Without a shape it is the site with two cores, where all paths are equal ones, and without a size
-all three.
+Without a shape it is the site with two cores, where all paths are equal ones, and without a size S,
+M and L; `fabric` is a site of leaves and spines, and XL takes its time. With `--against` each job is
+run in turn with the program of another commit, which is all that a busy machine tells reliably.
 """
 
 from __future__ import annotations
 
+import argparse
+import math
 import os
 import resource
 import subprocess
 import sys
 import tempfile
 import time
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager, nullcontext
 from pathlib import Path
 from typing import NamedTuple
 
 sys.path.insert(0, str(Path(__file__).parent))
 from crossgate.core.model.address import Family
-from sites import SIZES, Size, site, translating
+from sites import FABRIC, FABRIC_SIZE, LARGEST, SHAPES, SIZES, Size, site, translating
 
+EVERY = {**SIZES, **LARGEST}
 LOOP = 0.14
 """The seconds that the loop of `speed` takes on the machine that times are given for."""
 _STEPS = compile("for number in range(1_000_000):\n    total += number", "steps", "exec")
@@ -87,9 +93,11 @@ def speed() -> float:
     return (time.process_time() - start) / 3 / LOOP
 
 
-def run(folder: Path, words: tuple[str, ...]) -> tuple[float, float, bool]:
-    """Run a command and return its process time in seconds, the memory it took in MB, and whether
-    it ended by itself.
+def run(
+    folder: Path, words: tuple[str, ...], source: Path | None = None
+) -> tuple[float, float, bool]:
+    """Run a command, of another `source` of the program where there is one, and return its process
+    time in seconds, the memory it took in MB, and whether it ended by itself.
     """
     process = subprocess.Popen(
         [sys.executable, "-m", "crossgate", *words],
@@ -97,7 +105,11 @@ def run(folder: Path, words: tuple[str, ...]) -> tuple[float, float, bool]:
         stdout=subprocess.DEVNULL,
         stderr=subprocess.DEVNULL,
         preexec_fn=lambda: resource.setrlimit(resource.RLIMIT_CPU, (ALLOWED, ALLOWED)),
-        env={**os.environ, "CROSSGATE_PLAN": "site.gate"},
+        env={
+            **os.environ,
+            "CROSSGATE_PLAN": "site.gate",
+            **({} if source is None else {"PYTHONPATH": str(source)}),
+        },
     )
     _, status, used = os.wait4(process.pid, 0)
     process.returncode = os.waitstatus_to_exitcode(status)
@@ -128,51 +140,109 @@ def moved(text: str) -> str:
     return "\n".join(lines) + "\n"
 
 
+def plans_of(text: str, family: str) -> dict[str, str]:
+    """Return the plans that the jobs of a site are about, by name."""
+    plans = {"site": text, "same": text, "moved": moved(text)}
+    if family == "4" and "router r2\n" in text:
+        plans["borders"] = translating(text)
+    return plans
+
+
+def told(name: str, points: Sequence[tuple[int, float]]) -> str:
+    """Say how a job's cost grows with the entries of a site, as the exponent between the smallest
+    and the largest one.
+    """
+    (least, first), (most, last) = points[0], points[-1]
+    exponent = math.log(last / first) / math.log(most / least)
+    return f"{name:<24} grows with entries to the power of {exponent:.2f}"
+
+
+def compared(folder: Path, source: Path, words: tuple[str, ...]) -> str:
+    """Say how long a command takes here beside what it takes with another source, both in turn."""
+    here, there = [], []
+    for _ in range(RUNS):
+        here.append(run(folder, words)[0])
+        there.append(run(folder, words, source)[0])
+    return f"{min(here):.2f} s, {min(here) / min(there):.2f} of {min(there):.2f} s there"
+
+
+@contextmanager
+def checked_out(commit: str) -> Iterator[Path]:
+    """Give the source of a commit of this repository, in a working tree that goes again."""
+    root = Path(__file__).resolve().parent.parent
+    with tempfile.TemporaryDirectory() as temporary:
+        tree = Path(temporary) / "there"
+        subprocess.run(
+            ["git", "-C", root, "worktree", "add", "--detach", tree, commit],
+            check=True,
+            capture_output=True,
+        )
+        try:
+            yield tree / "src"
+        finally:
+            subprocess.run(["git", "-C", root, "worktree", "remove", "--force", tree], check=True)
+
+
 def main() -> None:
     """Run every command on the sites named, or those that stand for all."""
-    sizes, shapes, families = (
-        sys.argv[1:2] or [*SIZES],
-        sys.argv[2:3] or ["two cores"],
-        sys.argv[3:4] or ["4", "6"],
-    )
-    for shape in shapes:
+    parser = argparse.ArgumentParser(description=__doc__.split("\n\n", 1)[0])
+    parser.add_argument("size", nargs="?", choices=[*EVERY, "fabric"])
+    parser.add_argument("shape", nargs="?", choices=SHAPES, default="two cores")
+    parser.add_argument("family", nargs="?", choices=["4", "6"])
+    parser.add_argument("jobs", nargs="*", metavar="JOB")
+    parser.add_argument("--against", metavar="COMMIT", help="Run each in turn with that commit.")
+    asked = parser.parse_args()
+    families = [asked.family] if asked.family else ["4", "6"]
+    sizes = [asked.size] if asked.size else [*SIZES]
+    with checked_out(asked.against) if asked.against else nullcontext() as source:
         for family in families:
-            grown: dict[str, float] = {}
+            grown: dict[str, list[tuple[int, float]]] = {}
             for size in sizes:
-                with tempfile.TemporaryDirectory() as temporary:
-                    folder = Path(temporary)
-                    text = site(SIZES[size], shape, Family(int(family)))
-                    plans = {"site": text, "same": text, "moved": moved(text)}
-                    if family == "4":
-                        plans["borders"] = translating(text)
-                    for name, content in plans.items():
-                        (folder / f"{name}.gate").write_text(content)
-                    reading = 0.0
-                    for name, job in jobs(SIZES[size]).items():
-                        if name != "read" and sys.argv[4:] and name not in sys.argv[4:]:
-                            continue
-                        if name == "grid" and size == "L":
-                            continue
-                        if "borders.gate" in job.words and "borders" not in plans:
-                            continue
-                        took, memory, ended = measured(folder, job.words)
-                        reading = reading or took
-                        growth = (
-                            f", {took / grown[name]:4.1f} times the size before"
-                            if name in grown
-                            else ""
-                        )
-                        grown[name] = took
-                        bound = f" (at most {job.bounds[size]:g})" if size in job.bounds else ""
-                        end = (
-                            f"{took:6.2f} s{bound}" if ended else f"not within {took:.0f} s{bound}"
-                        )
-                        print(
-                            f"{size} {shape:<9} IPv{family} {name:<24} {end:<26} {memory:5.0f} MB, "
-                            f"{took / reading:6.1f} times reading"
-                            f"{growth}",
-                            flush=True,
-                        )
+                measure(size, asked.shape, family, asked.jobs, source, grown)
+            for name, points in grown.items():
+                if len(points) > 1:
+                    print(f"IPv{family} {told(name, points)}")
+
+
+def measure(
+    size: str,
+    shape: str,
+    family: str,
+    chosen: Sequence[str],
+    source: Path | None,
+    grown: dict[str, list[tuple[int, float]]],
+) -> None:
+    """Run the jobs of one site, or those that are `chosen`, and print what each took; `grown` gets
+    that beside the entries of the site. With a `source` each is run in turn with it.
+    """
+    own, shape = (FABRIC_SIZE, FABRIC) if size == "fabric" else (EVERY[size], shape)
+    with tempfile.TemporaryDirectory() as temporary:
+        folder = Path(temporary)
+        text = site(own, shape, Family(int(family)))
+        entries = text.count("\n    ")
+        plans = plans_of(text, family)
+        for name, content in plans.items():
+            (folder / f"{name}.gate").write_text(content)
+        reading = 0.0
+        for name, job in jobs(own).items():
+            left_out = name == "grid" and size not in ("S", "M")
+            if (chosen and name not in (*chosen, "read")) or left_out:
+                continue
+            if "borders.gate" in job.words and "borders" not in plans:
+                continue
+            head = f"{size} {shape:<10} IPv{family} {name:<24}"
+            if source is not None:
+                print(f"{head} {compared(folder, source, job.words)}", flush=True)
+                continue
+            took, memory, ended = measured(folder, job.words)
+            reading = reading or took
+            grown.setdefault(name, []).append((entries, took))
+            bound = f" (at most {job.bounds[size]:g})" if size in job.bounds else ""
+            end = f"{took:6.2f} s{bound}" if ended else f"not within {took:.0f} s{bound}"
+            print(
+                f"{head} {end:<26} {memory:5.0f} MB, {took / reading:6.1f} times reading",
+                flush=True,
+            )
 
 
 if __name__ == "__main__":
