@@ -10,6 +10,7 @@ import signal
 import time
 from collections.abc import Callable, Sequence
 from datetime import datetime
+from multiprocessing import get_context
 from pathlib import Path
 
 import pytest
@@ -421,28 +422,24 @@ def test_what_is_done_may_stay(run: Run, demo: Path, play: Play) -> None:
     assert after["b"] != before["b"]
 
 
-def killed_at(number: int, written: bool, do: Callable[[], object]) -> None:
-    """Do something in another process that is killed at the journal's line of a number, before it
-    is written or when it has been.
+def push_until_killed(plan: Path, steps: list[Step], port: int, number: int, written: bool) -> None:
+    """Push, and be killed at the journal's line of a number, before it is written or when it has
+    been.
     """
-    child = os.fork()
-    if child == 0:
-        real, lines = Journal.write, itertools.count()
+    real, lines = Journal.write, itertools.count()
 
-        def write(self: Journal, steps: Sequence[Step]) -> None:
-            here = next(lines) == number
-            if here and not written:
-                os.kill(os.getpid(), signal.SIGKILL)
-            real(self, steps)
-            if here:
-                os.kill(os.getpid(), signal.SIGKILL)
+    def write(self: Journal, steps: Sequence[Step]) -> None:
+        here = next(lines) == number
+        if here and not written:
+            os.kill(os.getpid(), signal.SIGKILL)
+        real(self, steps)
+        if here:
+            os.kill(os.getpid(), signal.SIGKILL)
 
-        Journal.write = write  # type: ignore[method-assign]
-        try:
-            do()
-        finally:
-            os._exit(0)
-    assert os.WIFSIGNALED(os.waitpid(child, 0)[1])
+    Journal.write = write  # type: ignore[method-assign]
+    known = read(plan).plan
+    reached = {each.device: reached_as_played(known, each.device, port) for each in steps}
+    push(Journal(plan), steps, reached, 10, 60, False, lambda *_: "", lambda *_: None)
 
 
 @pytest.mark.process
@@ -460,14 +457,19 @@ def test_wherever_a_push_is_killed_all_run_what_they_ran_once_it_is_undone(
     }
     journal = Journal(demo / "site.gate")
 
-    def begin() -> None:
-        steps = [Step(each, before[each], new[each]) for each in reached]
-        push(journal, steps, reached, 10, 60, False, lambda *_: "", lambda *_: None)
-
+    steps = [Step(each, before[each], new[each]) for each in reached]
+    # A copy of this process would have only one of its threads, and what the others had locked.
+    clean = get_context("forkserver")
+    clean.set_forkserver_preload([__name__])
     # Killed before a line, what it tells has been done on the device already; killed behind one
     # that says committing, nothing has.
     for number, written in [*((each, False) for each in range(7)), (1, True)]:
-        killed_at(number, written, begin)
+        pushing = clean.Process(
+            target=push_until_killed, args=(demo / "site.gate", steps, port, number, written)
+        )
+        pushing.start()
+        pushing.join()
+        assert pushing.exitcode == -signal.SIGKILL
         left = journal.read()
         assert bool(left) is ((number, written) != (0, False))
         there = runs(demo, port)

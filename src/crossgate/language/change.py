@@ -8,9 +8,10 @@ the `old` ones unless it is refused.
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from datetime import datetime
 from difflib import SequenceMatcher, unified_diff
+from itertools import takewhile
 from pathlib import Path
 from typing import NamedTuple
 
@@ -143,6 +144,10 @@ def propose(
     return Proposal(said, old, new, diff, plan, impact, (), refused, tuple(draft.remarks))
 
 
+_CONTEXT = 3
+"""So many lines stand around what changes."""
+
+
 def _diff(old: Mapping[str, bytes], new: Mapping[str, bytes]) -> list[str]:
     """Return the unified diff of files, without line endings."""
     lines: list[str] = []
@@ -150,8 +155,27 @@ def _diff(old: Mapping[str, bytes], new: Mapping[str, bytes]) -> list[str]:
         before, after = (
             text.decode("utf-8-sig").removesuffix("\n").split("\n") for text in (old[file], data)
         )
-        lines += unified_diff(before, after, file, file, lineterm="")
+        # What is alike at both ends of a large file is nothing to search.
+        start = max(_alike(before, after) - _CONTEXT, 0)
+        rest = _alike(before[start:][::-1], after[start:][::-1]) - _CONTEXT
+        was, now = (each[start : len(each) - max(rest, 0)] for each in (before, after))
+        found = unified_diff(was, now, file, file, n=_CONTEXT, lineterm="")
+        lines += (_further(each, start) if each[:2] == "@@" else each for each in found)
     return lines
+
+
+_HUNK_LINE = re.compile(r"(?<=[-+])\d+")
+
+
+def _alike(some: Sequence[str], others: Sequence[str]) -> int:
+    """Return how many lines of two files are alike from the first on."""
+    pairs = zip(some, others, strict=False)
+    return sum(1 for _ in takewhile(lambda pair: pair[0] == pair[1], pairs))
+
+
+def _further(head: str, lines: int) -> str:
+    """Return the head of a hunk of a diff that stands so many lines further down."""
+    return _HUNK_LINE.sub(lambda number: str(int(number[0]) + lines), head)
 
 
 def _why_refused(impact: Impact) -> str:

@@ -11,6 +11,7 @@ at.
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
 from functools import cached_property
 from typing import TYPE_CHECKING, NamedTuple
 
@@ -57,7 +58,7 @@ class Suspect(NamedTuple):
 
 class _Known(NamedTuple):
     """What one plan does with the address classes of both: its own class for each, or None, and a
-    number for each pair of them.
+    number for each of them as a sender and each that is a column.
 
     `numbers` are those of the graphs, -1 where there is none; equal `segments` are one link.
     """
@@ -67,9 +68,11 @@ class _Known(NamedTuple):
     segments: NDArray[np.intp]
 
 
-class _Pairs(NamedTuple):
+@dataclass(frozen=True, eq=False)
+class _Pairs:
     """The address classes of both plans, what each plan does with them, and which pairs are
-    suspect: a row for each sender.
+    suspect: a row for each sender, a column for each receiver of `columns`. What others get is
+    treated alike.
 
     `there` are those on whose way there something may differ, whatever address the sender claims.
     """
@@ -77,8 +80,37 @@ class _Pairs(NamedTuple):
     patterns: list[Pattern]
     number: dict[Pattern, int]
     known: tuple[_Known, _Known]
+    columns: NDArray[np.intp]
     there: NDArray[np.bool_]
     suspect: NDArray[np.bool_]
+
+    @cached_property
+    def place(self) -> NDArray[np.intp]:
+        """The column of each class, -1 where it has none."""
+        import numpy as np
+
+        found = np.full(len(self.patterns), -1, dtype=np.intp)
+        found[self.columns] = np.arange(len(self.columns))
+        return found
+
+
+class TouchedPairs(NamedTuple):
+    """Pairs of address classes: a row of the `mask` for each sender, a column for each receiver of
+    `columns`; no others are touched.
+    """
+
+    mask: NDArray[np.bool_]
+    columns: NDArray[np.intp]
+
+    def receivers(self, sender: int) -> set[int]:
+        """Return those that a sender sends touched traffic to."""
+        return set(self.columns[self.mask[sender]].tolist())
+
+    @property
+    def all_receivers(self) -> list[int]:
+        """Those that anyone sends touched traffic to."""
+        found: list[int] = self.columns[self.mask.any(axis=0)].tolist()
+        return found
 
 
 class Change:
@@ -163,7 +195,7 @@ class Change:
         every = self._pairs(family)
         before, after = (known.classes for known in every.known)
         sides, group, index = [], [], {}
-        suspects = set(np.flatnonzero(every.suspect.any(axis=0)).tolist())  # as either end
+        suspects = set(every.columns[every.suspect.any(axis=0)].tolist())  # as either end
         for number, (pattern, was, now) in enumerate(
             zip(every.patterns, before, after, strict=True)
         ):
@@ -185,13 +217,13 @@ class Change:
                 every, routed, index[one.pattern], index[other.pattern], False
             ),
         )
-        left = list(receivers)
+        left, place = list(receivers), every.place
         columns = routed[left]
         for one, sources in senders.items():
-            for nth in every.suspect[routed[one]][columns].nonzero()[0].tolist():
+            for nth in every.suspect[routed[one]][place[columns]].nonzero()[0].tolist():
                 here, far = int(routed[one]), int(columns[nth])
                 nodes = [
-                    (int(known.numbers[here, far]), int(known.numbers[far, here]))
+                    (int(known.numbers[here, place[far]]), int(known.numbers[far, place[here]]))
                     for known in every.known
                 ]
                 yield Suspect(
@@ -213,11 +245,13 @@ class Change:
         here, far = (
             [every.number.get(each.pattern, -1) for each in group] for group in (senders, receivers)
         )
-        return -1 in here or -1 in far or bool(every.suspect[here][:, far].any())
+        if -1 in here or -1 in far:
+            return True
+        places = every.place[far]
+        return bool(every.suspect[here][:, places[places >= 0]].any())
 
-    def touched(self, session: Session, family: Family, there: bool) -> NDArray[np.bool_] | None:
-        """Return which pairs of the address classes of either plan are suspect, a row for each
-        sender; None where none is.
+    def touched(self, session: Session, family: Family, there: bool) -> TouchedPairs | None:
+        """Return which pairs of the address classes of either plan are suspect; None where none is.
 
         With `there` it is those on whose way there something may differ, whatever address the
         sender claims.
@@ -232,12 +266,13 @@ class Change:
             dtype=np.intp,
         )
         chosen = every.there if there else every.suspect
-        if np.array_equal(numbers, np.arange(len(chosen))):
-            return chosen
+        if np.array_equal(numbers, np.arange(len(every.patterns))):
+            return TouchedPairs(chosen, every.columns)
+        assert len(every.columns) == len(every.patterns)  # the plans tell other addresses apart
         found: NDArray[np.bool_] = chosen[numbers][:, numbers]
         found[numbers < 0] = True
         found[:, numbers < 0] = True
-        return found
+        return TouchedPairs(found, np.arange(len(numbers)))
 
     def _pairs(self, family: Family) -> _Pairs:
         if family not in self._known:
@@ -247,10 +282,11 @@ class Change:
     def _paired(self, family: Family) -> _Pairs:
         import numpy as np
 
-        columns = self._columns(family)
         if self.same_network:
-            one = _known(self.new.address_classes(family), self.new.matrix(family), None, columns)
-            patterns, both = [each.pattern for each in self.new.address_classes(family)], (one, one)
+            classes, some = self.new.address_classes(family), self._columns(family)
+            columns = np.arange(len(classes)) if some is None else np.array(some, dtype=np.intp)
+            one = _known(classes, self.new.matrix(family), None, columns)
+            patterns, both = [each.pattern for each in classes], (one, one)
             suspect = np.zeros(one.numbers.shape, dtype=bool)
         else:
             from crossgate.core.network.matrix import Matrix
@@ -275,6 +311,7 @@ class Change:
             before, after = both
             on_link = [each.segments[:, None] == each.segments for each in both]
             suspect = (before.numbers != after.numbers) | (on_link[0] != on_link[1])
+            columns = np.arange(len(patterns))
         number = {pattern: index for index, pattern in enumerate(patterns)}
         there = suspect.copy()
         if not self.same_network:
@@ -289,16 +326,14 @@ class Change:
             meets = _meeting(
                 self.new.network.graphs(family), both[1:] if self.same_network else both, bit
             )
-            if columns is None:
-                there |= meets
-            else:
-                there[:, columns] |= meets[:, columns]
+            there |= meets
             suspect |= (
                 meets
                 if alone is None or not self.same_network or self._translates(family)
-                else meets & self._between(family, alone, number)
+                else meets & self._between(family, alone, number, columns)
             )
-        return _Pairs(patterns, number, both, there, suspect | suspect.T)
+        suspect[columns] |= suspect[columns].T  # the answers
+        return _Pairs(patterns, number, both, columns, there, suspect)
 
     def _columns(self, family: Family) -> list[int] | None:
         """Return the address classes between which packets go that a list may treat otherwise, and
@@ -322,21 +357,28 @@ class Change:
         return any(each.plan.translations[family] for each in (self.old, self.new))
 
     def _between(
-        self, family: Family, entries: Sequence[Entry], number: dict[Pattern, int]
+        self,
+        family: Family,
+        entries: Sequence[Entry],
+        number: dict[Pattern, int],
+        columns: NDArray[np.intp],
     ) -> NDArray[np.bool_]:
         """Return which pairs of address classes, by their numbers, have addresses that some entries
-        take.
+        take: a row for each sender, and the columns of some receivers.
         """
         import numpy as np
 
         classes = self.new.address_classes(family)
-        found = np.zeros((len(number), len(number)), dtype=bool)
+        place = np.full(len(number), -1, dtype=np.intp)
+        place[columns] = np.arange(len(columns))
+        found = np.zeros((len(number), len(columns)), dtype=bool)
         for entry in entries:
-            ends = (
+            senders, receivers = (
                 [number[classes[each].pattern] for each in classes.overlapping(own.patterns)]
                 for own in (entry.source, entry.destination)
             )
-            found[np.ix_(*ends)] = True
+            places = place[receivers]
+            found[np.ix_(np.array(senders, dtype=np.intp), places[places >= 0])] = True
         return found
 
     def _leave_out(
@@ -397,7 +439,7 @@ class Change:
             for entry in own.entries
             if entry.action is not Action.PERMIT and not entry.off
         ]
-        taken = self._between(family, stopping, number)
+        taken = self._between(family, stopping, number, np.arange(len(number)))
         suspect[rows[same], columns[same]] = taken[rows[same], columns[same]]
 
 
@@ -405,10 +447,10 @@ def _known(
     classes: Sequence[AddressClass],
     matrix: Matrix,
     patterns: Sequence[Pattern] | None,
-    columns: Sequence[int] | None = None,
+    columns: NDArray[np.intp] | None = None,
 ) -> _Known:
     """Return what a plan does with its classes, in the order of the patterns where there are some,
-    or of what is sent to just some of them.
+    else of what is sent to some of them, `columns`.
     """
     import numpy as np
 
@@ -417,8 +459,8 @@ def _known(
         segments = np.array(
             [names.setdefault(each.end.segment, len(names)) for each in classes], dtype=np.intp
         )
-        numbers = matrix.numbers if columns is None else matrix.numbers_to(columns)
-        return _Known(list(classes), numbers[matrix.row], segments)
+        assert columns is not None
+        return _Known(list(classes), matrix.numbers_to(columns)[matrix.row], segments)
     index = {each.pattern: number for number, each in enumerate(classes)}
     order = [index.get(pattern, -1) for pattern in patterns]
     own = [classes[number] if number >= 0 else None for number in order]
@@ -434,7 +476,10 @@ def _known(
 
 
 def _alike(every: _Pairs, routed: NDArray[np.intp], one: int, other: int, sends: bool) -> bool:
-    """Whether both plans treat two classes alike, as senders or as receivers."""
+    """Whether both plans treat two classes, which are columns as those `routed` are, alike as
+    senders or as receivers.
+    """
+    place, places = every.place, every.place[routed]
     for known in every.known:
         first, second = known.classes[one], known.classes[other]
         if first is None or second is None:
@@ -447,8 +492,8 @@ def _alike(every: _Pairs, routed: NDArray[np.intp], one: int, other: int, sends:
             return False
         numbers, segments = known.numbers, known.segments[routed]
         if (
-            (numbers[one, routed] != numbers[other, routed]).any()
-            or (numbers[routed, one] != numbers[routed, other]).any()
+            (numbers[one, places] != numbers[other, places]).any()
+            or (numbers[routed, place[one]] != numbers[routed, place[other]]).any()
             or ((known.segments[one] == segments) != (known.segments[other] == segments)).any()
         ):
             return False

@@ -35,6 +35,7 @@ if TYPE_CHECKING:
     import numpy as np
     from numpy.typing import NDArray
 
+    from crossgate.core.answers.change import TouchedPairs
     from crossgate.core.network.matrix import Matrix
 
 Focus = Mapping[str, Collection[int]]
@@ -46,13 +47,13 @@ those of a list that is not there are not.
 class Touched(NamedTuple):
     """What a change can have touched, for an audit that looks only at that.
 
-    `pairs` tells for a family which pairs of address classes, a row for each sender, None for none;
-    asked so, those on whose way there something may differ, whatever address the sender claims.
+    `pairs` tells for a family which pairs of address classes, None for none; asked so, those on
+    whose way there something may differ, whatever address the sender claims.
     `regions` tells for a family regions with every packet that a list treats otherwise, None where
     any packet may be. Of the lists `anew` all traffic is looked at.
     """
 
-    pairs: Callable[[Family, bool], NDArray[np.bool_] | None]
+    pairs: Callable[[Family, bool], TouchedPairs | None]
     regions: Callable[[Family], Sequence[Region] | None]
     anew: Collection[str]
 
@@ -360,8 +361,6 @@ class Case:
         # at all learns what TLS is spoken is asked of all of them.
         if self._touched is None or self.plan.translations[family] or self.plan.asks_for_tls:
             return None
-        import numpy as np
-
         classes, found = self.session.address_classes(family), set[int]()
         for access_list in self.plan.lists.values():
             if access_list.family is not family or not self._looks_at_all(access_list):
@@ -374,7 +373,7 @@ class Case:
         for claimed in (False, True):
             touched = self._touched.pairs(family, claimed)
             if touched is not None:
-                found.update(np.flatnonzero(touched.any(axis=0)).tolist())
+                found.update(touched.all_receivers)
         return frozenset(found)
 
     def senders(self, access_list: AccessList) -> dict[int, list[int]]:
@@ -411,11 +410,8 @@ class Case:
             found = self._of_touched[key] = {}
             if touched is not None and self._meets_touched(access_list, claimed):
                 for one, others in self.senders(access_list).items():
-                    own = (
-                        [other for other in others if touched[one, other]]
-                        if touched[one].any()
-                        else []
-                    )
+                    receivers = touched.receivers(one)
+                    own = [other for other in others if other in receivers] if receivers else []
                     if own:
                         found[one] = own
         return self._of_touched[key]
@@ -426,7 +422,7 @@ class Case:
         if key not in self._met_by_touched:
             assert self._touched is not None
             matrix, touched = self.session.matrix(access_list.family), self._touched.pairs(*key)
-            self._met_by_touched[key] = 0 if touched is None else matrix.met_between(touched)
+            self._met_by_touched[key] = 0 if touched is None else matrix.met_between(*touched)
         graphs = self.network.graphs(access_list.family)
         bits = sum(graphs.bit(place) for place in self.plan.places_of(access_list))
         return bool(bits & self._met_by_touched[key])
@@ -530,12 +526,12 @@ class Case:
 
             matrix, classes = self.session.matrix(family), self.session.address_classes(family)
             chosen = self.columns(family)
-            matrix.numbers_to(range(len(classes)) if chosen is None else chosen)
             routed = [index for index, each in enumerate(classes) if not each.scoped]
             group = [classes[index] for index in routed]
             columns = np.array(
                 [index for index in routed if chosen is None or index in chosen], dtype=np.intp
             )
+            matrix.numbers_to(columns)
             number = {each.pattern: index for index, each in zip(routed, group, strict=True)}
             names: dict[str, int] = {}
             segments = np.array(

@@ -50,7 +50,8 @@ class Matrix:
                 senders[end.sender] = len(senders)
                 self._origins.append(end)
         self.row = np.array([senders[end.sender] for end in ends], dtype=np.intp)
-        self._numbers = np.full((len(senders), len(ends)), -1, dtype=np.int32)
+        # Column by column, since memory that is never written takes no room.
+        self._numbers = np.zeros((len(senders), len(ends)), dtype=np.int32, order="F")
         self._known = np.zeros(len(ends), dtype=bool)
         self._alone = 0
         self._plain, self._plain_row = self._numbers, self.row
@@ -66,10 +67,15 @@ class Matrix:
         self._work_out(None)
         return self._numbers
 
-    def numbers_to(self, columns: Collection[int]) -> Numbers:
-        """Return the nodes with those of some columns; -1 where a column is not worked out."""
-        self._work_out(columns)
-        return self._numbers
+    def numbers_to(self, columns: NDArray[np.intp]) -> Numbers:
+        """Return the columns of some ends, in their order."""
+        self._work_out(columns.tolist())
+        found: Numbers = self._numbers[:, columns]
+        return found
+
+    def work_out(self) -> None:
+        """Work out all columns, for whoever asks for many pairs."""
+        self._work_out(None)
 
     def _work_out(self, columns: Collection[int] | None) -> None:
         """Work out what some ends are sent, all with None, as far as it is not known."""
@@ -149,8 +155,7 @@ class Matrix:
         self._work_out(columns)
         chosen = np.full(len(self.ends), columns is None)
         chosen[list(columns or ())] = True
-        size = len(self._nodes.of) + 1  # the last one is for -1
-        seen, meets = (np.zeros(size, dtype=bool) for _ in range(2))
+        seen, meets = (np.zeros(len(self._nodes.of), dtype=bool) for _ in range(2))
         for row, met in enumerate(self._met[arriving]):
             if met & tokens:
                 new = self._parted[row][~seen[self._parted[row]]]
@@ -162,12 +167,12 @@ class Matrix:
                 if there.any():
                     yield row, there
 
-    def met_between(self, pairs: NDArray[np.bool_]) -> int:
-        """Return the tokens (a bit each) that what some pairs of ends send to each other meets."""
-        rows, columns = (np.flatnonzero(pairs.any(axis=axis)) for axis in (1, 0))
-        self._work_out(columns.tolist())
-        part, found = np.ix_(rows, columns), 0
-        for node in np.unique(self._numbers[np.ix_(self.row[rows], columns)][pairs[part]]).tolist():
+    def met_between(self, pairs: NDArray[np.bool_], columns: NDArray[np.intp]) -> int:
+        """Return the tokens (a bit each) that what some pairs of ends send to each other meets:
+        each end to those of some `columns`.
+        """
+        found = 0
+        for node in np.unique(self.numbers_to(columns)[self.row][pairs]).tolist():
             found |= self.graphs.met(node)
         return found
 

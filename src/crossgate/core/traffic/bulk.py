@@ -502,7 +502,7 @@ class _Ends:
             self._matrix = Matrix(
                 self._tracer.network.graphs(self._family), [each.end for each in self.classes]
             )
-            self._matrix.numbers_to(range(len(self.classes)))
+            self._matrix.work_out()
         for pair, row in new:
             one, other = divmod(pair >> 1, len(self.classes))
             if self._matrix is not None and one != other:
