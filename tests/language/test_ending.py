@@ -141,7 +141,7 @@ def test_what_is_on_the_wrong_side_is_moved_before_anything_is_written(
     first = mended(path, "wrong-side").mends[0]
     assert first.said == (said,)
     if '"theirs"' in entries:
-        assert '    20 deny ip  one to three "theirs"\n' in first.proposal.new[str(path)].decode()
+        assert '20 deny ip one to three "theirs"' in first.proposal.new[str(path)].decode()
 
 
 CLAIMED = """subnet hall 10.0.0.0/24

@@ -100,7 +100,7 @@ def propose(
     It is refused when the plan would have errors, when an expectation that holds would not any
     more, when there would be a new finding that is an error, and when what it does is not known;
     all but the first are allowed where it is to be made `anyway`. A `harmless` one may not change
-    any traffic. What was tidy stays so. `tell` is told how far the comparison of the two
+    any traffic. A file that was tidy stays so. `tell` is told how far the comparison of the two
     plans is. A `session` of the plan as it was is used again where there is one.
     """
     draft = Draft(reading, session)

@@ -73,18 +73,17 @@ def tidied_data(data: bytes, file: str, plan: Plan) -> bytes:
 
 
 def kept_tidy(file: str, old: bytes, before: Plan, new: bytes, after: Plan) -> bytes:
-    """Return the new bytes of a file, in the usual layout where an edit changed what was in it;
-    what was not, and what the edit left as it was, stays.
+    """Return the new bytes of a file in the usual layout where the old ones were in it, as an edit
+    left them where not. Only what the edit changed is set anew.
     """
     (_, text), (mark, edited) = _marked(old), _marked(new)
+    if tidied(text, file, before) != text:
+        return new
     was, now = (_parts(list(file_lines(file, each))) for each in (text, edited))
     start = _alike(was, now)
     end = _alike(was[start:][::-1], now[start:][::-1])
-    changed = _lines(was[start : len(was) - end])
-    if _tidied(changed, file, before, _ending(text)) != _joined(changed):
-        return new
-    changed = _lines(now[start : len(now) - end])
     sides = (_joined(_lines(each)) for each in (now[:start], now[len(now) - end :]))
+    changed = _lines(now[start : len(now) - end])
     return mark + _tidied(changed, file, after, _ending(edited)).join(sides).encode()
 
 
