@@ -5,6 +5,7 @@ touched.
 from __future__ import annotations
 
 from datetime import datetime
+from difflib import unified_diff
 from pathlib import Path
 
 import pytest
@@ -136,3 +137,19 @@ def test_what_is_too_much_to_be_audited_is_told(
     assert proposal.impact is not None
     assert [str(each) for each in proposal.impact.unaudited] == ["too much"]
     assert proposal.refused == ""
+
+
+def test_a_diff_of_a_long_file_is_the_one_of_all_its_lines(tmp_path: Path) -> None:
+    lines = [f"subnet s{number} 10.{number >> 8}.{number & 255}.0/24" for number in range(900)]
+    path = tmp_path / "long.gate"
+    path.write_text("\n".join(lines) + "\n")
+    changed = [*lines[:400], "# here", *lines[400:410], lines[410] + "  # and here", *lines[411:]]
+
+    def edit(draft: Draft) -> str:
+        draft.put(str(path), ("\n".join(changed) + "\n").encode())
+        return "two lines"
+
+    proposal = propose(read(path), edit, NOW)
+    expected = unified_diff(lines, changed, str(path), str(path), lineterm="")
+    assert list(proposal.diff) == list(expected)
+    assert proposal.diff[2].startswith("@@ -398,")

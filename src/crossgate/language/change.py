@@ -144,8 +144,8 @@ def propose(
     return Proposal(said, old, new, diff, plan, impact, (), refused, tuple(draft.remarks))
 
 
-_CONTEXT = 3
-"""So many lines stand around what changes."""
+_AROUND = 100
+"""So many lines around what changes are searched for what is alike."""
 
 
 def _diff(old: Mapping[str, bytes], new: Mapping[str, bytes]) -> list[str]:
@@ -156,10 +156,10 @@ def _diff(old: Mapping[str, bytes], new: Mapping[str, bytes]) -> list[str]:
             text.decode("utf-8-sig").removesuffix("\n").split("\n") for text in (old[file], data)
         )
         # What is alike at both ends of a large file is nothing to search.
-        start = max(_alike(before, after) - _CONTEXT, 0)
-        rest = _alike(before[start:][::-1], after[start:][::-1]) - _CONTEXT
+        start = max(_alike(before, after) - _AROUND, 0)
+        rest = _alike(before[start:][::-1], after[start:][::-1]) - _AROUND
         was, now = (each[start : len(each) - max(rest, 0)] for each in (before, after))
-        found = unified_diff(was, now, file, file, n=_CONTEXT, lineterm="")
+        found = unified_diff(was, now, file, file, lineterm="")
         lines += (_further(each, start) if each[:2] == "@@" else each for each in found)
     return lines
 
