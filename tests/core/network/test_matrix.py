@@ -23,21 +23,22 @@ def test_every_number_is_that_of_its_pair(seed: int) -> None:
         graphs = network.graphs(family)
         ends = [each.end for each in address_classes(network, family)]
         matrix = Matrix(graphs, ends)
+        numbers = matrix.numbers
         for row, origin in zip(matrix.row, ends, strict=True):
             expected = [alone.graphs(family).node(origin, end.address) for end in ends]
-            assert matrix.numbers[row].tolist() == expected, (seed, str(origin.address))
+            assert numbers[row].tolist() == expected, (seed, str(origin.address))
         tokens = {
             token
-            for number in matrix.numbers.flat
+            for number in numbers.flat
             for each in graphs.nodes.sequences(int(number))
             for token in each.tokens
         }
         for token in tokens:
             found = dict(matrix.meeting(1 << token))
-            for row, numbers in enumerate(matrix.numbers):
+            for row, own in enumerate(numbers):
                 meets = [
                     any(token in each.tokens for each in graphs.nodes.sequences(int(number)))
-                    for number in numbers
+                    for number in own
                 ]
                 assert (found[row].tolist() if row in found else [False] * len(ends)) == meets
 

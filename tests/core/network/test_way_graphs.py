@@ -66,7 +66,7 @@ def test_all_equal_paths_are_those_of_plain_recursion(seed: int) -> None:
     for family in Family:
         plain, graphs = Reference(plan, family), network.graphs(family)
         every = list(addresses(plan, family))
-        for source in every:
+        for source in every[seed % 2 :: 2]:
             origin = at_address(network, source)
             for destination in every:
                 if source == destination:
@@ -99,7 +99,8 @@ def test_paths_avoid_what_is_down(seed: int, data: st.DataObject) -> None:
             if each not in plan.interface_of or not plan.is_down(plan.interface_of[each])
         ]
         matrix = Matrix(graphs, [at_address(network, each) for each in every])
-        for row, source in zip(matrix.row, every, strict=True):
+        numbers = matrix.numbers[matrix.row]
+        for row, source in [*enumerate(every)][seed % 2 :: 2]:
             origin = at_address(network, source)
             for column, destination in enumerate(every):
                 if source == destination:
@@ -110,7 +111,7 @@ def test_paths_avoid_what_is_down(seed: int, data: st.DataObject) -> None:
                 assert {told(graphs, each) for each in graphs.nodes.sequences(node)} == expected, (
                     where
                 )
-                assert matrix.numbers[row, column] == node, where
+                assert numbers[row, column] == node, where
                 if before.carriers(origin, destination).isdisjoint(plan.down):
                     same = before.graphs(family)
                     assert {
