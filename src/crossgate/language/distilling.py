@@ -9,14 +9,8 @@ from itertools import count
 from pathlib import Path
 from typing import NamedTuple
 
-from crossgate.core.answers.distil import (
-    MOST_GROUPS,
-    Distilled,
-    Distiller,
-    Kind,
-    NoPattern,
-    Sightings,
-)
+from crossgate.core.answers.distil import Distilled, Distiller, Sightings
+from crossgate.core.answers.groups import MOST_GROUPS, Kind, NoPattern
 from crossgate.core.lists.index import ListIndex
 from crossgate.core.model.accesslist import AccessList, Action
 from crossgate.core.model.accesslist import Kind as ListKind

@@ -14,14 +14,8 @@ import pytest
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
-from crossgate.core.answers.distil import (
-    Distiller,
-    NoPattern,
-    Term,
-    grouped,
-    prefix_around,
-    rounded_up,
-)
+from crossgate.core.answers.distil import Distiller, prefix_around, rounded_up
+from crossgate.core.answers.groups import NoPattern, Term, grouped
 from crossgate.core.model.accesslist import AccessList
 from crossgate.core.model.address import Family, parse_address
 from crossgate.core.model.conditions import Limit

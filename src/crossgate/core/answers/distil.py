@@ -17,13 +17,12 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from functools import cached_property
-from itertools import count as counting
 from math import ceil
 from typing import NamedTuple
 
 import numpy as np
-from numpy.typing import NDArray
 
+from crossgate.core.answers.groups import MOST_GROUPS, Group, Kind, Term, grouped
 from crossgate.core.model import iana
 from crossgate.core.model.accesslist import MOST_NUMBER
 from crossgate.core.model.address import (
@@ -54,48 +53,14 @@ _LOTS, _MOST_AT_ONCE = 16, 1 << 32
 there were more packets than these is not believed.
 """
 _RST = iana.FLAGS["RST"]
-MOST_GROUPS = 2_000
-"""A list that would need entries for more groups of conversations is none that people read."""
-_MOST_DRAWN, _ODD = (1 << 64) - 1, np.uint64(0x9E3779B97F4A7C15)
 _MOST_NAMED = 1 << 16
 """A name that has more addresses is only used where an entry is given room."""
 
 
-class NoPattern(Exception):
-    """Conversations that nothing puts together, a scan say: so many `groups` are left of them."""
-
-    def __init__(self, groups: int) -> None:
-        super().__init__(f"{groups} groups of conversations")
-        self.groups = groups
-
-
-class Term(NamedTuple):
-    """What a conversation is for: a protocol, with its port or ICMP type and code where it has one;
-    or a protocol's fragments.
-
-    A `reply` is what comes back: from that port, or with the ICMP type that answers.
-    """
-
-    protocol: int
-    number: int | None = None
-    fragment: bool = False
-    reply: bool = False
-
-
-Kind = tuple[int, int, Term]
-"""Conversations that are alike: an opener, whom it writes to, and what for."""
 Sightings = Mapping[Kind, Sequence[Kind]]
 """As what conversations of each kind, or their answers, come by a list, both told from the opener
 on; as nothing where they do not.
 """
-
-
-class Group(NamedTuple):
-    """All of these sources to all of these destinations for all of these terms."""
-
-    sources: frozenset[int]
-    destinations: frozenset[int]
-    terms: frozenset[Term]
 
 
 _Counts = Mapping[Kind, int]
@@ -674,59 +639,3 @@ def _loosened(
                     left.remove(each)
         found.append((base, parts))
     return found
-
-
-def grouped(keys: Sequence[Kind], most: int) -> list[Group]:
-    """Put keys together where they agree in two of sources, destinations and terms, again and
-    again; each stays in just one group. Raises `NoPattern` where there are more groups than `most`.
-    """
-    sides = [dict.fromkeys(each[side] for each in keys) for side in (0, 1, 2)]
-    numbers = [{value: number for number, value in enumerate(each)} for each in sides]
-    of_key = [np.array([numbers[side][each[side]] for each in keys]) for side in (0, 1, 2)]
-    # Answers differ by the port that they come from, which an entry asks for once.
-    joining = (0, 1) if keys[0][2].reply else (0, 1, 2)
-    for seed in counting():
-        draw = np.random.default_rng(seed)
-        drawn = [draw.integers(0, _MOST_DRAWN, len(each), dtype=np.uint64) for each in sides]
-        group = _put_together([one[of] for one, of in zip(drawn, of_key, strict=True)], joining)
-        if (number := int(group.max()) + 1) > most:
-            raise NoPattern(number)
-        found = _products(keys, group)
-        if sum(_size(each) for each in found) == len(keys):
-            return found
-    raise AssertionError
-
-
-def _put_together(sums: list[NDArray[np.uint64]], joining: Sequence[int]) -> Indices:
-    """Return for each key the number of its group, the groups in the order of their first keys.
-
-    A set is known by the sum of what was drawn for its members: groups that agree in two sides have
-    nothing in common in the third one, so that their union has the sum of both. Two sets with one
-    sum are as good as impossible, and found out by the size of what was put together.
-    """
-    group = np.arange(len(sums[0]))
-    before = 0
-    while before != len(sums[0]):
-        before = len(sums[0])
-        for side in joining:
-            one, other = (sums[each] for each in (0, 1, 2) if each != side)
-            _, first, alike = np.unique(one + other * _ODD, return_index=True, return_inverse=True)
-            alike = np.argsort(np.argsort(first))[alike]  # in the order of the first ones
-            order, first = np.argsort(alike, kind="stable"), np.sort(first)
-            starts = np.searchsorted(alike[order], np.arange(len(first)))
-            united = np.add.reduceat(sums[side][order], starts)
-            sums = [united if each == side else sums[each][first] for each in (0, 1, 2)]
-            group = alike[group]
-    return group
-
-
-def _products(keys: Sequence[Kind], group: Indices) -> list[Group]:
-    """Return the groups of some keys, by the number of each key's group."""
-    members: list[list[Kind]] = [[] for _ in range(int(group.max()) + 1)]
-    for key, number in zip(keys, group.tolist(), strict=True):
-        members[number].append(key)
-    return [Group(*map(frozenset, zip(*each, strict=True))) for each in members]
-
-
-def _size(group: Group) -> int:
-    return len(group.sources) * len(group.destinations) * len(group.terms)
