@@ -531,7 +531,7 @@ class Case:
             columns = np.array(
                 [index for index in routed if chosen is None or index in chosen], dtype=np.intp
             )
-            matrix.numbers_to(columns)
+            matrix.work_out(columns.tolist())
             number = {each.pattern: index for index, each in zip(routed, group, strict=True)}
             names: dict[str, int] = {}
             segments = np.array(

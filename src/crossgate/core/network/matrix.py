@@ -58,26 +58,22 @@ class Matrix:
         self.crossing: list[tuple[int, int]] = []
         """The pairs whose packets or answers cross a border of translations."""
         if isinstance(graphs, CrossedGraphs):
-            self._work_out(None)
+            self.work_out()
             self._cross(graphs)
 
     @property
     def numbers(self) -> Numbers:
         """The nodes, a row for each sort of sender and a column for each end."""
-        self._work_out(None)
+        self.work_out()
         return self._numbers
 
     def numbers_to(self, columns: NDArray[np.intp]) -> Numbers:
         """Return the columns of some ends, in their order."""
-        self._work_out(columns.tolist())
+        self.work_out(columns.tolist())
         found: Numbers = self._numbers[:, columns]
         return found
 
-    def work_out(self) -> None:
-        """Work out all columns, for whoever asks for many pairs."""
-        self._work_out(None)
-
-    def _work_out(self, columns: Collection[int] | None) -> None:
+    def work_out(self, columns: Collection[int] | None = None) -> None:
         """Work out what some ends are sent, all with None, as far as it is not known."""
         asked = np.arange(len(self.ends)) if columns is None else np.array(sorted(columns), np.intp)
         missing = asked[~self._known[asked]]
@@ -134,7 +130,7 @@ class Matrix:
             if self._alone < _MOST_ALONE * len(self.ends):
                 self._alone += 1
                 return self.graphs.plain(self.ends[one], self.ends[other].address)
-            self._work_out(None)
+            self.work_out()
         return int(self._numbers[self.row[one], other])
 
     def plain_between(self, one: int, other: int) -> tuple[int, int]:
@@ -152,7 +148,7 @@ class Matrix:
         """Yield the rows that meet any of a set of tokens (a bit each), with which of their columns
         do (`WayGraphs.met`); just some `columns` are looked at where they are given.
         """
-        self._work_out(columns)
+        self.work_out(columns)
         chosen = np.full(len(self.ends), columns is None)
         chosen[list(columns or ())] = True
         seen, meets = (np.zeros(len(self._nodes.of), dtype=bool) for _ in range(2))
