@@ -162,6 +162,7 @@ def test_help_of_a_command_is_a_screen(words: tuple[str, ...]) -> None:
         ("trace", "crossgate trace [OPTIONS] FROM TO [SERVICE...]"),
         ("entry add", "crossgate entry add [OPTIONS] LIST TEXT..."),
         ("undo", "crossgate undo [OPTIONS] [N]"),
+        ("reach", "crossgate reach [OPTIONS] FROM TO [SERVICE]"),
         ("demo", "crossgate demo [OPTIONS] [CHAPTER] [FOLDER]"),
     ],
 )

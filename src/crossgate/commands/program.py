@@ -127,9 +127,11 @@ def _in_usage(argument: Any, ctx: Any) -> list[str]:
     out.
     """
     name = argument.metavar or (argument.name or "").upper()
-    if argument.nargs == -1 and "..." not in name and " " not in name:
+    if name.startswith("["):
+        return [name]
+    if argument.nargs == -1 and "..." not in name:
         name += "..."
-    return [name if argument.required or name.startswith("[") else f"[{name}]"]
+    return [name if argument.required else f"[{name}]"]
 
 
 def _told(own: Any) -> str:
