@@ -8,10 +8,9 @@ the `old` ones unless it is refused.
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Mapping
 from datetime import datetime
 from difflib import SequenceMatcher, unified_diff
-from itertools import takewhile
 from pathlib import Path
 from typing import NamedTuple
 
@@ -23,6 +22,7 @@ from crossgate.core.model.progress import Tell
 from crossgate.core.traffic.session import Session
 from crossgate.language.draft import Draft
 from crossgate.language.layout import kept_tidy
+from crossgate.language.lines import alike_from_start
 from crossgate.language.reader import Reading
 from crossgate.language.source import decode
 
@@ -156,8 +156,8 @@ def _diff(old: Mapping[str, bytes], new: Mapping[str, bytes]) -> list[str]:
             text.decode("utf-8-sig").removesuffix("\n").split("\n") for text in (old[file], data)
         )
         # What is alike at both ends of a large file is nothing to search.
-        start = max(_alike(before, after) - _AROUND, 0)
-        rest = _alike(before[start:][::-1], after[start:][::-1]) - _AROUND
+        start = max(alike_from_start(before, after) - _AROUND, 0)
+        rest = alike_from_start(before[start:][::-1], after[start:][::-1]) - _AROUND
         was, now = (each[start : len(each) - max(rest, 0)] for each in (before, after))
         found = unified_diff(was, now, file, file, lineterm="")
         lines += (_further(each, start) if each[:2] == "@@" else each for each in found)
@@ -165,12 +165,6 @@ def _diff(old: Mapping[str, bytes], new: Mapping[str, bytes]) -> list[str]:
 
 
 _HUNK_LINE = re.compile(r"(?<=[-+])\d+")
-
-
-def _alike(some: Sequence[str], others: Sequence[str]) -> int:
-    """Return how many lines of two files are alike from the first on."""
-    pairs = zip(some, others, strict=False)
-    return sum(1 for _ in takewhile(lambda pair: pair[0] == pair[1], pairs))
 
 
 def _further(head: str, lines: int) -> str:

@@ -12,13 +12,13 @@ from __future__ import annotations
 from codecs import BOM_UTF8
 from collections.abc import Iterator
 from functools import lru_cache
-from itertools import takewhile, zip_longest
+from itertools import zip_longest
 from typing import NamedTuple
 
 from crossgate.core.model.accesslist import Kind
 from crossgate.core.model.plan import Plan
 from crossgate.language.cells import entry_cells, one_cell
-from crossgate.language.lines import Line, file_lines
+from crossgate.language.lines import Line, alike_from_start, file_lines
 from crossgate.language.syntax import BLOCK_LINES, STATEMENTS
 
 _INDENT = "    "
@@ -79,22 +79,13 @@ def kept_tidy(file: str, old: bytes, before: Plan, new: bytes, after: Plan) -> b
     (_, text), (mark, edited) = _marked(old), _marked(new)
     if tidied(text, file, before) != text:
         return new
-    was, now = (_parts(list(file_lines(file, each))) for each in (text, edited))
-    start = _alike(was, now)
-    end = _alike(was[start:][::-1], now[start:][::-1])
-    sides = (_joined(_lines(each)) for each in (now[:start], now[len(now) - end :]))
-    changed = _lines(now[start : len(now) - end])
+    parts = [_parts(list(file_lines(file, each))) for each in (text, edited)]
+    was, now = (["".join(map(_whole, part)) for part in each] for each in parts)
+    start = alike_from_start(was, now)
+    end = alike_from_start(was[start:][::-1], now[start:][::-1])
+    changed = [line for part in parts[1][start : len(now) - end] for line in part]
+    sides = "".join(now[:start]), "".join(now[len(now) - end :])
     return mark + _tidied(changed, file, after, _ending(edited)).join(sides).encode()
-
-
-def _alike(some: list[list[Line]], others: list[list[Line]]) -> int:
-    """Return how many parts of two files are alike from the first on."""
-    pairs = zip(some, others, strict=False)
-    return sum(1 for _ in takewhile(lambda pair: _joined(pair[0]) == _joined(pair[1]), pairs))
-
-
-def _lines(parts: list[list[Line]]) -> list[Line]:
-    return [line for part in parts for line in part]
 
 
 def _marked(data: bytes) -> tuple[bytes, str]:
@@ -103,8 +94,9 @@ def _marked(data: bytes) -> tuple[bytes, str]:
     return mark, data.removeprefix(mark).decode()
 
 
-def _joined(lines: list[Line]) -> str:
-    return "".join(line.text + line.ending for line in lines)
+def _whole(line: Line) -> str:
+    """Return a line with its ending."""
+    return line.text + line.ending
 
 
 def _parts(lines: list[Line]) -> list[list[Line]]:

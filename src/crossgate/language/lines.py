@@ -14,7 +14,8 @@ here.
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
+from itertools import takewhile
 from typing import NamedTuple
 
 _WORD = re.compile(r'"[^"]*"?|#.*|[^\s"#]+')
@@ -117,6 +118,12 @@ def file_lines(file: str, text: str) -> Iterator[Line]:
     if last:
         stripped = last.removesuffix("\r")
         yield Line(file, len(whole) + 1, stripped, last[len(stripped) :])
+
+
+def alike_from_start(some: Sequence[str], others: Sequence[str]) -> int:
+    """Return how many texts of two rows are alike from the first on."""
+    pairs = zip(some, others, strict=False)
+    return sum(1 for _ in takewhile(lambda pair: pair[0] == pair[1], pairs))
 
 
 def entry_line(text: str) -> EntryLine:
