@@ -66,12 +66,6 @@ def _tidied(lines: list[Line], file: str, plan: Plan, ending: str) -> str:
     return whole + ending if lines and lines[-1].ending.endswith("\n") else whole
 
 
-def tidied_data(data: bytes, file: str, plan: Plan) -> bytes:
-    """Return the bytes of one of a plan's files in the usual layout; a byte order mark stays."""
-    mark, text = _marked(data)
-    return mark + tidied(text, file, plan).encode()
-
-
 def kept_tidy(file: str, old: bytes, before: Plan, new: bytes, after: Plan) -> bytes:
     """Return the new bytes of a file in the usual layout where the old ones were in it, as an edit
     left them where not. Only what the edit changed is set anew.

@@ -87,11 +87,7 @@ class _Pairs:
     @cached_property
     def place(self) -> NDArray[np.intp]:
         """The column of each class, -1 where it has none."""
-        import numpy as np
-
-        found = np.full(len(self.patterns), -1, dtype=np.intp)
-        found[self.columns] = np.arange(len(self.columns))
-        return found
+        return _places(self.columns, len(self.patterns))
 
 
 class TouchedPairs(NamedTuple):
@@ -285,7 +281,8 @@ class Change:
         if self.same_network:
             classes, some = self.new.address_classes(family), self._columns(family)
             columns = np.arange(len(classes)) if some is None else np.array(some, dtype=np.intp)
-            one = _known(classes, self.new.matrix(family), None, columns)
+            matrix = self.new.matrix(family)
+            one = _Known(list(classes), matrix.numbers_to(columns)[matrix.row], _segments(classes))
             patterns, both = [each.pattern for each in classes], (one, one)
             suspect = np.zeros(one.numbers.shape, dtype=bool)
         else:
@@ -369,8 +366,7 @@ class Change:
         import numpy as np
 
         classes = self.new.address_classes(family)
-        place = np.full(len(number), -1, dtype=np.intp)
-        place[columns] = np.arange(len(columns))
+        place = _places(columns, len(number))
         found = np.zeros((len(number), len(columns)), dtype=bool)
         for entry in entries:
             senders, receivers = (
@@ -443,24 +439,10 @@ class Change:
         suspect[rows[same], columns[same]] = taken[rows[same], columns[same]]
 
 
-def _known(
-    classes: Sequence[AddressClass],
-    matrix: Matrix,
-    patterns: Sequence[Pattern] | None,
-    columns: NDArray[np.intp] | None = None,
-) -> _Known:
-    """Return what a plan does with its classes, in the order of the patterns where there are some,
-    else of what is sent to some of them, `columns`.
-    """
+def _known(classes: Sequence[AddressClass], matrix: Matrix, patterns: Sequence[Pattern]) -> _Known:
+    """Return what a plan does with its classes, in the order of some patterns."""
     import numpy as np
 
-    names: dict[str, int] = {}
-    if patterns is None:
-        segments = np.array(
-            [names.setdefault(each.end.segment, len(names)) for each in classes], dtype=np.intp
-        )
-        assert columns is not None
-        return _Known(list(classes), matrix.numbers_to(columns)[matrix.row], segments)
     index = {each.pattern: number for number, each in enumerate(classes)}
     order = [index.get(pattern, -1) for pattern in patterns]
     own = [classes[number] if number >= 0 else None for number in order]
@@ -468,11 +450,30 @@ def _known(
     absent = np.array(order) < 0
     numbers[absent] = -1
     numbers[:, absent] = -1
-    segments = np.array(
-        [-1 if each is None else names.setdefault(each.end.segment, len(names)) for each in own],
+    return _Known(own, numbers, _segments(own))
+
+
+def _segments(classes: Sequence[AddressClass | None]) -> NDArray[np.intp]:
+    """Return a number for the link of each class, -1 for none."""
+    import numpy as np
+
+    names: dict[str, int] = {}
+    return np.array(
+        [
+            -1 if each is None else names.setdefault(each.end.segment, len(names))
+            for each in classes
+        ],
         dtype=np.intp,
     )
-    return _Known(own, numbers, segments)
+
+
+def _places(columns: NDArray[np.intp], count: int) -> NDArray[np.intp]:
+    """Return for each of so many classes its place among the columns, -1 where it has none."""
+    import numpy as np
+
+    found = np.full(count, -1, dtype=np.intp)
+    found[columns] = np.arange(len(columns))
+    return found
 
 
 def _alike(every: _Pairs, routed: NDArray[np.intp], one: int, other: int, sends: bool) -> bool:
