@@ -212,9 +212,9 @@ class _Rows:
         self._network = graphs.network
         self._nodes = graphs.nodes
         self._lost = self._nodes.ending(Outcome.LOST)
-        self._segments = [self._network.plan.segment_of(end.address) for end in ends]
+        segments = [self._network.plan.segment_of(end.address) for end in ends]
         self._on: dict[str, list[int]] = {}
-        for column, segment in enumerate(self._segments):
+        for column, segment in enumerate(segments):
             self._on.setdefault(
                 "" if segment is None or segment.outside else segment.name, []
             ).append(column)
