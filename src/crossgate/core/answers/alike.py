@@ -1,4 +1,4 @@
-"""Names of a grid that fare alike, which stand there as one."""
+"""Names of a grid that are treated alike, and so share a row or a column."""
 
 from __future__ import annotations
 
@@ -14,24 +14,24 @@ nothing.
 
 
 class Names(NamedTuple):
-    """Names that fare alike."""
+    """Names that are treated alike."""
 
     names: tuple[str, ...]
 
     @property
     def label(self) -> str:
-        """The heading of their row or column: the first name, and how many more there are."""
+        """The heading of their row or column: the first name, and the number of the others."""
         return self.names[0] + f" +{len(self.names) - 1}" * (len(self.names) > 1)
 
 
 def names_alike(
     senders: Sequence[str], receivers: Sequence[str], told: Told
 ) -> tuple[list[Names], list[Names]]:
-    """Return the senders and the receivers of a grid, of each those that fare alike as one where
-    they are many.
+    """Return the senders and the receivers of a grid; where there are many, those treated alike
+    share a row or column.
 
     Where both are the same names, a name is like another if it reaches, and is reached by, all
-    others as that does, and each of them the other.
+    others as that one is, and each of the two reaches the other.
     """
     if [*senders] == [*receivers]:
         both = _among(senders, told) if len(senders) > MANY else _each(senders)
@@ -44,16 +44,16 @@ def names_alike(
 
 
 def example_of(one: Names, other: Names) -> tuple[str, str]:
-    """Return a sender and a receiver that stand for all of two groups, two different ones where
-    there are.
+    """Return a sender and a receiver that represent two groups of names, two different ones where
+    possible.
     """
     pairs = ((here, there) for here in one.names for there in other.names if here != there)
     return next(pairs, (one.names[0], other.names[0]))
 
 
 def rows_alike(senders: Sequence[str], receivers: Sequence[str], told: Told) -> list[Names]:
-    """Return senders of which all rows read alike as one; of itself a name says nothing, and so
-    reads like any.
+    """Return senders, joined where all their rows read alike; a name has no cell for itself, so
+    that cell fits any other.
     """
     found: list[tuple[list[str], list[object]]] = []
     for sender in senders:
@@ -106,7 +106,7 @@ def _among(names: Sequence[str], told: Told) -> list[Names]:
 
 
 def _same_but(here: list[int], there: list[int], one: int, other: int) -> bool:
-    """Whether two rows are the same but for two places, the second behind the first."""
+    """Whether two rows are the same but for two places, the second after the first."""
     return (
         here[:one] == there[:one]
         and here[one + 1 : other] == there[one + 1 : other]

@@ -1,11 +1,12 @@
-"""What two plans can treat differently at all: found from what changed, before any packet is looked
-at.
+"""What two plans can treat differently, found from what changed before any packet is looked at.
 
-1. Lists differ where they do not read alike; nothing else of a list counts.
-2. The graphs of both plans have the same numbers, so a pair's way differs only where its number
-   does.
-3. A pair of address classes is suspect where its way there or back differs, or meets a place whose
-   list differs. What is not suspect is treated alike, and never looked at.
+1. Two lists differ where they do not read alike; nothing else about a list matters.
+
+2. The graphs of both plans share their numbers, so the ways of a pair differ only where the numbers
+do.
+
+3. A pair of address classes is suspect where its ways there or back differ, or meet a place whose
+list differs. All other pairs are treated alike in both plans, and are not looked at.
 """
 
 from __future__ import annotations
@@ -35,8 +36,8 @@ if TYPE_CHECKING:
 
 
 class Side(NamedTuple):
-    """The addresses of a class as one end of a pair, and one of them as an end in either plan; None
-    where nobody has them.
+    """The addresses of a class as one end of a pair, and one of them as an endpoint in each plan,
+    None where no machine there can have it.
     """
 
     pattern: Pattern
@@ -46,8 +47,8 @@ class Side(NamedTuple):
 class Suspect(NamedTuple):
     """A pair of address classes that the plans can treat differently.
 
-    `excluded` are the addresses in them that belong to others, `nodes` the numbers of its graphs
-    there and back in the old and in the new plan.
+    `excluded` are the addresses in them that belong to other classes, `nodes` the numbers of the
+    pair's graphs there and back in the old and in the new plan.
     """
 
     source: Side
@@ -57,10 +58,11 @@ class Suspect(NamedTuple):
 
 
 class _Known(NamedTuple):
-    """What one plan does with the address classes of both: its own class for each, or None, and a
-    number for each of them as a sender and each that is a column.
+    """How one plan treats the address classes of both: its own class for each of these, or None,
+    and a number for each of them as a sender and for each that is a column.
 
-    `numbers` are those of the graphs, -1 where there is none; equal `segments` are one link.
+    `numbers` are those of the graphs, -1 where there is none; classes with equal `segments` are on
+    one link.
     """
 
     classes: list[AddressClass | None]
@@ -70,11 +72,10 @@ class _Known(NamedTuple):
 
 @dataclass(frozen=True, eq=False)
 class _Pairs:
-    """The address classes of both plans, what each plan does with them, and which pairs are
-    suspect: a row for each sender, a column for each receiver of `columns`. What others get is
-    treated alike.
+    """The address classes of both plans, how each plan treats them, and which pairs are suspect: a
+    row for each sender, a column for each receiver in `columns`; other receivers are treated alike.
 
-    `there` are those on whose way there something may differ, whatever address the sender claims.
+    `there` are the pairs whose way there may differ, whatever address the sender claims.
     """
 
     patterns: list[Pattern]
@@ -91,27 +92,27 @@ class _Pairs:
 
 
 class TouchedPairs(NamedTuple):
-    """Pairs of address classes: a row of the `mask` for each sender, a column for each receiver of
-    `columns`; no others are touched.
+    """Pairs of address classes: a row of the `mask` for each sender, a column for each receiver in
+    `columns`; all other pairs are untouched.
     """
 
     mask: NDArray[np.bool_]
     columns: NDArray[np.intp]
 
     def receivers(self, sender: int) -> set[int]:
-        """Return those that a sender sends touched traffic to."""
+        """Return the receivers of a sender's touched traffic."""
         return set(self.columns[self.mask[sender]].tolist())
 
     @property
     def all_receivers(self) -> list[int]:
-        """Those that anyone sends touched traffic to."""
+        """The receivers of any touched traffic."""
         found: list[int] = self.columns[self.mask.any(axis=0)].tolist()
         return found
 
 
 class Change:
-    """From one plan to another; `new` is a session beside `old`, made anew where the one given is
-    not.
+    """The change from one plan to another; `new` is a session made beside `old`, a fresh one where
+    the given one is not.
     """
 
     def __init__(self, old: Session, new: Session) -> None:
@@ -121,7 +122,7 @@ class Change:
 
     @cached_property
     def same_network(self) -> bool:
-        """Whether packets go the same ways in both, and meet lists in the same places."""
+        """Whether packets take the same ways in both plans, and meet lists at the same places."""
         return self.new.network.like(self.old.network)
 
     @cached_property
@@ -135,11 +136,11 @@ class Change:
         )
 
     def _places(self, family: Family) -> dict[int, list[Entry] | None]:
-        """Return the tokens of the places that have a list in both plans, but not the same, by the
-        bit of each.
+        """Return the tokens of the places that have a list in both plans but not the same one, by
+        the bit of each.
 
-        With each go the entries that just one of the two lists has; None where all packets may be
-        treated otherwise.
+        With each go the entries that only one of the two lists has; None where all packets may be
+        treated differently.
         """
         if family not in self._differing:
             graphs = self.new.network.graphs(family)
@@ -169,8 +170,8 @@ class Change:
         return not self.same_network or bool(self._places(family))
 
     def altered(self, family: Family) -> list[Region] | None:
-        """Return regions that have every packet which some list treats otherwise; None where any
-        packet may be.
+        """Return regions that contain every packet which some list treats differently; None where
+        that may be any packet.
         """
         if not self.same_network or self._translates(family):
             return None
@@ -183,7 +184,7 @@ class Change:
         return list(dict.fromkeys(found))
 
     def pairs(self, family: Family) -> Iterator[Suspect]:
-        """Yield the suspect pairs of address classes, alike ones as one."""
+        """Yield the suspect pairs of address classes, those treated alike as one."""
         if not self.can_differ(family):
             return
         import numpy as np
@@ -232,8 +233,8 @@ class Change:
     def concerns(
         self, family: Family, senders: Sequence[AddressClass], receivers: Sequence[AddressClass]
     ) -> bool:
-        """Whether the plans can treat anything differently that some classes of the new one send to
-        others.
+        """Whether the plans can treat anything differently that some classes of the new plan send
+        to others.
         """
         if not self.can_differ(family):
             return False
@@ -247,10 +248,11 @@ class Change:
         return bool(every.suspect[here][:, places[places >= 0]].any())
 
     def touched(self, session: Session, family: Family, there: bool) -> TouchedPairs | None:
-        """Return which pairs of the address classes of either plan are suspect; None where none is.
+        """Return which pairs of the address classes of one of the two plans are suspect; None where
+        none is.
 
-        With `there` it is those on whose way there something may differ, whatever address the
-        sender claims.
+        With `there`, return the pairs whose way there may differ, whatever address the sender
+        claims.
         """
         if not self.can_differ(family):
             return None
@@ -333,8 +335,8 @@ class Change:
         return _Pairs(patterns, number, both, columns, there, suspect)
 
     def _columns(self, family: Family) -> list[int] | None:
-        """Return the address classes between which packets go that a list may treat otherwise, and
-        their answers; None where those may be all.
+        """Return the address classes between which packets may go that a list treats differently,
+        or their answers; None where that may be all classes.
         """
         if not self.same_network or self._translates(family):
             return None
@@ -348,7 +350,7 @@ class Change:
         return sorted(found)
 
     def _translates(self, family: Family) -> bool:
-        """Whether lists may see other addresses than were sent, so that those that an entry asks for
+        """Whether lists may see other addresses than were sent, so that the addresses in an entry
         do not tell whose packets it takes.
         """
         return any(each.plan.translations[family] for each in (self.old, self.new))
@@ -385,11 +387,11 @@ class Change:
         suspect: NDArray[np.bool_],
         ways: NDArray[np.bool_],
     ) -> None:
-        """Leave out of suspect pairs those, of which just the `ways` differ, where that is by
-        places with a list in one plan alone.
+        """Clear suspect pairs that only differ in their `ways`, by places that have a list in just
+        one of the plans, and whose packets that list permits by its otherwise line.
 
-        Such a list has to let by all that no entry takes, and to ask for no TLS; what its entries
-        may stop stays suspect.
+        This is possible only for a list that permits all packets no entry takes and that does not
+        ask for TLS; pairs whose packets its entries may deny stay suspect.
         """
         import numpy as np
 
@@ -440,7 +442,7 @@ class Change:
 
 
 def _known(classes: Sequence[AddressClass], matrix: Matrix, patterns: Sequence[Pattern]) -> _Known:
-    """Return what a plan does with its classes, in the order of some patterns."""
+    """Return how a plan treats its classes, in the order of some patterns."""
     import numpy as np
 
     index = {each.pattern: number for number, each in enumerate(classes)}
@@ -468,7 +470,9 @@ def _segments(classes: Sequence[AddressClass | None]) -> NDArray[np.intp]:
 
 
 def _places(columns: NDArray[np.intp], count: int) -> NDArray[np.intp]:
-    """Return for each of so many classes its place among the columns, -1 where it has none."""
+    """Return, for each of `count` classes, its index among the columns, -1 where it is not a
+    column.
+    """
     import numpy as np
 
     found = np.full(count, -1, dtype=np.intp)
@@ -477,7 +481,7 @@ def _places(columns: NDArray[np.intp], count: int) -> NDArray[np.intp]:
 
 
 def _alike(every: _Pairs, routed: NDArray[np.intp], one: int, other: int, sends: bool) -> bool:
-    """Whether both plans treat two classes, which are columns as those `routed` are, alike as
+    """Whether both plans treat two classes, which are columns as those in `routed` are, alike as
     senders or as receivers.
     """
     place, places = every.place, every.place[routed]
@@ -502,7 +506,7 @@ def _alike(every: _Pairs, routed: NDArray[np.intp], one: int, other: int, sends:
 
 
 def _meeting(graphs: WayGraphs, both: Sequence[_Known], bit: int) -> NDArray[np.bool_]:
-    """Return which pairs meet a place in either plan."""
+    """Return which pairs meet a place in at least one of the plans."""
     import numpy as np
 
     found = np.zeros(both[0].numbers.shape, dtype=bool)
@@ -519,8 +523,8 @@ def _meeting(graphs: WayGraphs, both: Sequence[_Known], bit: int) -> NDArray[np.
 
 
 def _alone(before: Plan, was: AccessList, after: Plan, now: AccessList) -> list[Entry] | None:
-    """Return the entries that just one of two lists has, or has elsewhere; None where all else is
-    treated otherwise too.
+    """Return the entries that only one of two lists has, or has at another position; None where all
+    other packets are treated differently too.
     """
     if was.otherwise.action is not now.otherwise.action or asks_for_tls(was) is not asks_for_tls(
         now
@@ -539,13 +543,13 @@ def _alone(before: Plan, was: AccessList, after: Plan, now: AccessList) -> list[
 
 def asks_for_tls(access_list: AccessList | None) -> bool:
     """Whether a list has entries with `tls`, so that it is asked again once a conversation has
-    settled on its TLS; False for None, where no list stands.
+    settled its TLS version; False for None, which stands for no list.
     """
     return access_list is not None and bool(access_list.tls)
 
 
 def _same(before: Plan, was: AccessList | None, after: Plan, now: AccessList | None) -> bool:
-    """Whether a list reads alike in both plans, its windows too."""
+    """Whether a list reads alike in both plans, its windows included."""
     if was is None or now is None:
         return False
     entries = [[entry for entry in each.entries if not entry.off] for each in (was, now)]

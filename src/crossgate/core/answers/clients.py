@@ -1,8 +1,8 @@
 """What comes from the source ports that clients choose: conversations as people think of them.
 
-An exact answer tells source ports apart wherever a list does, so that a single `source port 53`
-splits every set in two. People ask about clients first: their part is written by itself, without
-saying its source ports.
+An exact answer divides source ports wherever a list does, so that a single `source port 53` splits
+every set in two. People ask about clients first: so the part of clients is written separately,
+without mentioning source ports.
 """
 
 from __future__ import annotations
@@ -17,8 +17,8 @@ from crossgate.core.traffic.question import Answer
 
 
 class Told(NamedTuple):
-    """Answers as lines: all of them, what of them comes from client ports, and the packets that an
-    example is taken from.
+    """Answers as lines: all of them, the part that comes from client ports, and the packets that
+    examples are taken from.
     """
 
     lines: list[SetLine]
@@ -27,8 +27,8 @@ class Told(NamedTuple):
 
 
 def told(answers: Sequence[Answer], ports: tuple[int, int], stray: bool) -> Told:
-    """Return what some answers of one family are about; `stray` packets open no conversation and
-    have no client.
+    """Return some answers of one family as lines; `stray` packets open no conversation and have no
+    client.
     """
     written, packets = [each.written for each in answers], [each.packets for each in answers]
     lines = fewest_lines(written)
@@ -38,8 +38,8 @@ def told(answers: Sequence[Answer], ports: tuple[int, int], stray: bool) -> Told
 
 
 def from_clients(sets: Sequence[PacketSet], ports: tuple[int, int]) -> list[PacketSet]:
-    """Return what sets of one family have from client ports (first and last); those with nothing
-    are left out.
+    """Return the parts of some sets that come from client ports (first and last); empty parts are
+    left out.
     """
     spans = ((ports[0], ports[1] + 1),)
     found = []
@@ -57,8 +57,8 @@ def from_clients(sets: Sequence[PacketSet], ports: tuple[int, int]) -> list[Pack
 
 
 def client_lines(sets: Sequence[PacketSet], ports: tuple[int, int]) -> list[SetLine]:
-    """Return what sets have from client ports as few lines; where a line has all of these ports, it
-    reads as having every port.
+    """Return the parts of some sets that come from client ports, as few lines; a line with all of
+    these ports is written as having every port.
     """
     spans = ((ports[0], ports[1] + 1),)
     return [

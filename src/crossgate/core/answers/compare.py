@@ -2,10 +2,10 @@
 proof.
 
 Two lists can only differ on packets that match an entry which just one of them has: on all others
-the same entries decide in the same order (or both otherwise lines, when these differ everything is
-looked at). So only the packets of such entries are split by both lists. Through the network the
+the same entries decide in the same order. (Where their otherwise lines differ, every packet is
+looked at.) So only the packets of such entries are divided by both lists. Through the network the
 same holds crossing by crossing: where two plans ask the same lists in the same places, only
-openings whose legs meet a suspected packet at one of them are followed in both.
+openings whose legs meet such a packet at one of them are followed in both.
 """
 
 from __future__ import annotations
@@ -46,11 +46,11 @@ from crossgate.core.traffic.session import Session
 
 
 class Fate(NamedTuple):
-    """What becomes of conversations in one of two plans: their verdict, whether the sender is told,
-    and who decided.
+    """What becomes of conversations in one of two plans: their verdict, whether the sender is told
+    of a denial, and which line decided.
 
-    Of those that get through, `decided` is the line that let them by where the other plan decides;
-    None where no list is.
+    For conversations that get through, `decided` is the line that permitted them where the other
+    plan decides; None where no list stands there.
     """
 
     verdict: Verdict
@@ -59,8 +59,8 @@ class Fate(NamedTuple):
 
 
 class ListDifference(NamedTuple):
-    """Packets that two lists treat differently: what it was and is, as lines, with one of them and
-    when it is so.
+    """Packets that two lists treat differently: the decision before and after, the packets as
+    lines, an example, and the moment at which it is so.
     """
 
     was: Decider
@@ -73,18 +73,18 @@ class ListDifference(NamedTuple):
 
     @property
     def deciders(self) -> tuple[Decider | None, Decider | None]:
-        """The lines that decided, and decide."""
+        """The lines that decide about them before and after."""
         return self.was, self.now
 
 
 class Difference(NamedTuple):
     """Traffic that two plans treat differently; `stray` packets open no conversation.
 
-    It is so at `moment`, None for always; while just the limits `exceeded` are so, None where
-    limits make no difference; for conversations of the sorts `spoken`, by what TLS they settle on,
-    None where that makes no difference. `devices` tells that either end is a device's own address;
-    otherwise neither is. `clients` is the part of `lines` that comes from client ports, empty where
-    nothing does, and `sets` are these packets exactly, all of them where nothing comes from there.
+    It is so at `moment`, None for always; while the rate limits `exceeded` are, None where limits
+    make no difference; and for conversations that settle on the TLS in `spoken`, None where that
+    makes no difference. `devices` says that at least one end is a device's own address; otherwise
+    neither is. `clients` is the part of `lines` that comes from client ports, empty where nothing
+    does. `sets` are the packets of that part exactly, or all packets where it is empty.
     """
 
     family: Family
@@ -102,7 +102,7 @@ class Difference(NamedTuple):
 
     @property
     def deciders(self) -> tuple[Decider | None, Decider | None]:
-        """The lines that decided, and decide."""
+        """The lines that decide about it before and after."""
         return (
             self.was.decided and self.was.decided.decider,
             self.now.decided and self.now.decided.decider,
@@ -112,8 +112,8 @@ class Difference(NamedTuple):
 def named_differences(
     old: Session, new: Session, name: str, tell: Tell | None = None
 ) -> list[ListDifference]:
-    """Return how a list of two plans differs, in every state of the windows that either version
-    uses.
+    """Return how a list differs between two plans, in every state of the windows that either
+    version uses.
     """
     before, after = old.plan.access_list(name), new.plan.access_list(name)
     several = _states(old.plan, new.plan, [before], [after])
@@ -136,8 +136,8 @@ def named_differences(
 
 
 class _Side(NamedTuple):
-    """What one plan does with a pair: the ways that are taken, none where the addresses are
-    nobody's, and whether on one link.
+    """How one plan treats a pair: the ways that are taken, none where no machine can have the
+    addresses, and whether both ends are on one link.
     """
 
     ways: tuple[Ways, ...]
@@ -145,10 +145,11 @@ class _Side(NamedTuple):
 
 
 class _Pair(NamedTuple):
-    """Conversations that both plans treat alike among themselves, as a flow of either, and what
-    each plan does with them.
+    """Conversations that are alike within each of two plans, as a flow of either, and how each plan
+    treats them.
 
-    `conditional` are the lists with conditions on their ways, in the old and in the new plan.
+    `conditional` are the lists with conditional entries on their ways, in the old and in the new
+    plan.
     """
 
     flow: Flow
@@ -159,12 +160,12 @@ class _Pair(NamedTuple):
 
     @property
     def is_conditional(self) -> bool:
-        """Whether what either plan does with them depends on a state."""
+        """Whether their treatment in either plan depends on a state of conditions."""
         return any(self.conditional)
 
 
 class Comparison:
-    """The work of comparing two plans in one pair of states of their windows."""
+    """Compares two plans in one pair of states of their conditions."""
 
     def __init__(self, old: Flows, new: Flows) -> None:
         self.old, self.new = old, new
@@ -173,8 +174,8 @@ class Comparison:
         self._ask_for_tls = any(each.network.plan.asks_for_tls for each in (old, new))
 
     def differing(self, pair: _Pair) -> Iterator[tuple[bool, Fate, Fate, Answer]]:
-        """Yield the openings of a pair that the plans treat differently, in sets apart: (stray,
-        was, now, the answer now).
+        """Yield the openings of a pair that the plans treat differently, in sets that do not
+        overlap: (stray, before, after, the answer after).
         """
         speaks = hello_of(self.new.state) is not None if self._ask_for_tls else None
         suspected = {leg: self._suspected(pair, leg) for leg in script(HANDSHAKE, speaks).legs}
@@ -212,7 +213,7 @@ class Comparison:
 
     def _suspected(self, pair: _Pair, leg: Leg) -> list[Region] | None:
         """Return regions of a leg's packets outside of which both plans do the same; None where
-        they ask in different places.
+        they ask lists in different places.
         """
         if len(pair.old.ways) != 1 or len(pair.new.ways) != 1:
             return None
@@ -242,8 +243,8 @@ class Comparison:
         return found
 
     def _stopped(self, was: AccessList | None, now: AccessList | None) -> list[Region] | None:
-        """Return regions that hold all that a list stops which only one plan asks; None for all
-        packets.
+        """Return regions that contain all that is denied by a list which only one plan asks; None
+        for all packets.
         """
         asking, access_list = (self.old, was) if now is None else (self.new, now)
         assert access_list is not None
@@ -273,8 +274,8 @@ class Comparison:
 
 
 def _meet(flow: Flow, suspected: Iterable[Region], back: bool) -> bool:
-    """Whether the packets of a flow, or what comes back for them, have addresses that suspected
-    packets have.
+    """Whether the packets of a flow, or with `back` their answers, have addresses of suspected
+    packets.
     """
     source, destination = (flow.receivers, flow.senders) if back else (flow.senders, flow.receivers)
     return any(source & each.source and destination & each.destination for each in suspected)
@@ -283,7 +284,7 @@ def _meet(flow: Flow, suspected: Iterable[Region], back: bool) -> bool:
 def _to_try(
     course: Course, region: Region, suspected: dict[Leg, list[Region] | None]
 ) -> list[Region]:
-    """Return the openings of a course in a region of which a leg's packet is suspected; they may
+    """Return the openings of a course in a region whose packets on a leg are suspected; they may
     overlap.
     """
     found: list[Region] = []
@@ -329,11 +330,11 @@ def differences(
     missed: list[TooManyPieces] | None = None,
     change: Change | None = None,
 ) -> list[Difference]:
-    """Return all traffic that two plans treat differently, in every state of their windows; what
-    was opened stands first.
+    """Return all traffic that two plans treat differently, in every state of their conditions;
+    traffic that is permitted only now stands first.
 
-    `change` is what changed from one to the other, where that is known already. Pairs whose traffic
-    falls into too many pieces are added to `missed`. Raises `TooManyPieces` where there is none.
+    `change` is the change from one to the other, where it is known already. Pairs whose traffic
+    falls into too many pieces are added to `missed`; without it, `TooManyPieces` is raised.
     """
     change = change or Change(old, new)
     new = change.new
@@ -387,7 +388,7 @@ def differences(
 
 
 def _gravity(difference: Difference) -> tuple[bool, bool, bool, bool, Family]:
-    """Return what puts differences in order: what was stopped and gets through now stands first."""
+    """Return the sort key of a difference: what was denied and now gets through stands first."""
     opened = difference.now.verdict is Verdict.PERMITTED
     return (
         difference.stray,
@@ -399,8 +400,8 @@ def _gravity(difference: Difference) -> tuple[bool, bool, bool, bool, Family]:
 
 
 def _pairs(change: Change, family: Family, missed: list[TooManyPieces] | None) -> Iterator[_Pair]:
-    """Yield what is sent between any two address classes of both plans that can be treated
-    otherwise, alike ones taken as one.
+    """Yield the traffic between any two address classes of both plans that can be treated
+    differently; classes treated alike are one.
     """
     networks = change.old.network, change.new.network
     hidden = {
@@ -472,7 +473,7 @@ def _states(
     """Return every pair of states, of the old and of the new plan, that conditions can be in
     together, each with a moment.
 
-    The third of each key are the limits that are exceeded, the fourth is what TLS is settled on.
+    A key has the state of each plan, the limits that are exceeded, and the TLS that is settled on.
     """
     lists = list(before), list(after)
     windows = [
@@ -511,7 +512,7 @@ def _when(
     same: Sequence[Difference] | Sequence[ListDifference], several: _States
 ) -> dict[str, Any]:
     """Return when a difference holds that was found in some of several states: its moment, the
-    limits exceeded then, what is spoken.
+    limits exceeded, and the TLS that is settled on.
     """
     if len(same) == len(several) or same[0].exceeded is None:
         return {"moment": None, "exceeded": None, "spoken": None}

@@ -1,5 +1,5 @@
-"""Two claims that contradict each other: of one packet each says something else, so no lists hold
-both.
+"""Two claims that contradict each other: they demand different things of one packet, so that no
+lists can satisfy both.
 """
 
 from __future__ import annotations
@@ -13,8 +13,8 @@ from crossgate.core.traffic.examples import example
 
 
 def contradiction(verifier: Verifier, one: Promise, other: Promise) -> Packet | None:
-    """Return a packet of which two claims say something else at one time and in one TLS, None where
-    there is none.
+    """Return a packet of which two claims demand different things at the same time and with the
+    same TLS; None where there is none.
     """
     if not _at_once(one, other):
         return None
@@ -28,8 +28,8 @@ def contradiction(verifier: Verifier, one: Promise, other: Promise) -> Packet | 
 
 
 def _at_once(one: Promise, other: Promise) -> bool:
-    """Whether two claims speak of conversations at one time, within or beyond what lists permit at
-    most, and of one sort of TLS.
+    """Whether two claims can apply to the same conversation: at the same time, both within or both
+    beyond a rate, and with the same TLS.
     """
     return (
         one.flooding is other.flooding

@@ -1,16 +1,21 @@
-"""The entries that permit what was seen, and no more: conversations put together where they differ
-in one respect.
+"""The entries that permit what was seen and no more: conversations grouped where they differ in one
+respect.
 
 1. Conversations that were answered, by more than a refusal, count by who opened them, to whom, for
-   which service. What nobody answered, a scan say, is left out unless all is wanted.
-2. They are put together as long as two groups agree in two of sources, destinations and services;
-   each group is a product, and all of it was seen.
-3. A group is written as entries, one for each name or range of its ends. Names of the plan stand
-   where they say exactly the set.
-4. With room given, groups of the same services become one, and an end of several words the smallest
-   name, prefix or range around it, as long as no more than so much of the entry was not seen.
-5. With headroom given, each entry but those for answers has the `at most` that the busiest minute
-   of what it is for needs, and so much more.
+which service. What nobody answered, such as a scan, is left out unless all is wanted.
+
+2. Two groups are joined as long as they agree in two of sources, destinations and services; each
+group is a product all of which was seen.
+
+3. A group is written as entries, one for each name or range of its ends. A name of the plan is used
+where it stands for exactly the set.
+
+4. Where room is given, groups of the same services become one, and several words at an end become
+the smallest name, prefix or range around them, as long as no more than that part of an entry was
+not seen.
+
+5. Where headroom is given, each entry except those for answers gets the `at most` that its busiest
+minute needs, increased by the headroom.
 """
 
 from __future__ import annotations
@@ -68,8 +73,8 @@ _Counts = Mapping[Kind, int]
 
 
 class _Word(NamedTuple):
-    """A word for an end, the addresses that it stands for, how many it has, seen or not, and all
-    that a list takes it for.
+    """A word for an end: the addresses that it stands for, how many these are, and all addresses
+    that a list takes for it.
     """
 
     text: str
@@ -79,16 +84,16 @@ class _Word(NamedTuple):
 
     @property
     def is_wide(self) -> bool:
-        """Whether a list takes it for more than it stands for."""
+        """Whether a list takes more addresses for the word than those it was chosen for."""
         return sum(each.size for each in self.patterns) > len(self.members)
 
 
 class Distilled(NamedTuple):
-    """An entry without its number, how many conversations it stands for, and what part of its
+    """An entry without its number, how many conversations it stands for, and which part of its
     addresses was not seen (0 to 1).
 
-    `busiest` is how much of what an `at most` counts came in the busiest 60 seconds, where an entry
-    has one for that.
+    `busiest` is how much of what `at most` counts came in the busiest 60 seconds, where the entry
+    has an `at most`.
     """
 
     text: str
@@ -98,8 +103,8 @@ class Distilled(NamedTuple):
 
 
 class _Entry(NamedTuple):
-    """An entry, what it permits, and the conversations' kinds that it is for: source, destination
-    and term.
+    """An entry, what it permits, and the kinds of conversations that it is meant for: source,
+    destination and term.
     """
 
     distilled: Distilled
@@ -118,7 +123,7 @@ class _Entry(NamedTuple):
 
 
 class Distiller:
-    """Gathers conversations of one family, and says which entries permit them."""
+    """Collects conversations of one family, and finds the entries that permit them."""
 
     def __init__(self, plan: Plan, family: Family) -> None:
         self.plan, self.family = plan, family
@@ -132,7 +137,7 @@ class Distiller:
         """How many were left out, since they were seen too seldom."""
 
     def add(self, seen: Seen, every: bool = False) -> None:
-        """Take conversations; with `every` also those that nobody answered."""
+        """Collect conversations; with `every`, also those that nobody answered."""
         packets = seen.packets
         refused = (
             (packets.protocol == TCP) & (seen.flags[1] & _RST != 0) & (seen.flags[1] & SYN == 0)
@@ -152,8 +157,8 @@ class Distiller:
             self._client_ports = min(low, int(clients.min())), max(high, int(clients.max()))
 
     def _kinds_in(self, packets: Packets) -> tuple[list[Kind], Indices]:
-        """Return the kinds of conversations that some packets open, and for each its kind's
-        number.
+        """Return the kinds of conversations that some packets open, and the number of each packet's
+        kind.
         """
         numbered = (
             PORTED[packets.protocol] | (packets.protocol == icmp_of(self.family))
@@ -186,9 +191,11 @@ class Distiller:
         return kinds, inverse.reshape(-1)
 
     def add_times(self, seen: Seen, flows: bool) -> None:
-        """Take when what an `at most` counts was sent: TCP segments with SYN and without ACK, and
-        every packet of all else. `seen` are packets, or records of `flows`, as `opened` returns
-        them; of a record the packets are taken to be spread evenly over its time, in a few lots.
+        """Collect the times of what an `at most` counts: TCP segments with SYN and without ACK, and
+        every packet of other protocols.
+
+        `seen` are packets, or records of `flows`, as `opened` returns them; the packets of a record
+        are taken to be spread evenly over its time, in a few lots.
         """
         packets = seen.packets
         tcp = (packets.protocol == TCP) & ~packets.fragment
@@ -212,18 +219,18 @@ class Distiller:
             self._times.setdefault(kind, []).append(own)
 
     def leave_out_rare(self, least: int) -> None:
-        """Leave out what was seen less often, by who opened it, to whom and what for."""
+        """Leave out the kinds of conversations that were seen fewer than `least` times."""
         for kind in [kind for kind, count in self._counts.items() if count < least]:
             self.rare += self._counts.pop(kind)
             self._times.pop(kind, None)
 
     @property
     def kinds(self) -> list[Kind]:
-        """The conversations that count."""
+        """The kinds of conversations that count, with the number of conversations of each."""
         return list(self._counts)
 
     def kinds_seen(self, least: int) -> int:
-        """Return of how many kinds there were so many conversations or more."""
+        """Return how many kinds of conversations were seen at least `least` times."""
         return sum(each >= least for each in self._counts.values())
 
     def opening(self, kind: Kind) -> Packet:
@@ -231,7 +238,7 @@ class Distiller:
         return self._packet(*kind, self._client_ports[0])
 
     def see_client_ports(self, first: int, last: int) -> None:
-        """Take it that ports of openers are seen from these bounds on."""
+        """Set the range of source ports that openers use, as the list sees them."""
         low, high = self._client_ports
         self._client_ports = min(low, first), max(high, last)
 
@@ -242,13 +249,12 @@ class Distiller:
         back: Sightings | None = None,
         headroom: float | None = None,
     ) -> list[Distilled]:
-        """Return the entries, those that stand for most conversations first; `room` is the part of
-        each that may be unseen, and `headroom` the part by which limits are more than what was
-        seen, None for no limits.
+        """Return the entries, those for the most conversations first.
 
-        `there` and `back` tell as what the packets of each kind of conversation come by the list,
-        and as what the answers do; without them all that openers send comes by as it was seen, and
-        no answer. Raises `NoPattern`.
+        `room` is the part of each entry that may be unseen, `headroom` the part by which limits
+        exceed what was seen, None for no limits. `there` and `back` return how the packets and the
+        answers of each kind of conversation look at the list; without them, openings are taken as
+        they were seen, and answers are left out. Raises `NoPattern`.
         """
         counts = self._wanted(there, back)
         found: list[_Entry] = []
@@ -269,7 +275,7 @@ class Distiller:
         return sorted(needed, key=lambda each: (-each.conversations, each.text))
 
     def _busiest(self, keys: Iterable[Kind], there: Sightings | None) -> int | None:
-        """Return how much of conversations, told as a list sees them, came in the busiest 60
+        """Return how much of some conversations, as the list sees them, came in the busiest 60
         seconds; None for answers, and where no times are known.
         """
         wanted = {key for key in keys if not key[2].reply}
@@ -300,7 +306,7 @@ class Distiller:
         there: Sightings | None,
         back: Sightings | None,
     ) -> _Counts:
-        """Return what the list is asked of; see `entries`."""
+        """Return the packets that the list is to permit; see `entries`."""
         counts: dict[Kind, int] = {}
         for kind, count in self._counts.items():
             for number, own in enumerate((kind,) if there is None else there[kind]):
@@ -316,8 +322,8 @@ class Distiller:
         there: Sightings | None,
         back: Sightings | None,
     ) -> Iterator[Packet]:
-        """Yield a packet of each kind that the entries are to permit, from the first and the last
-        port that clients chose; see `entries`.
+        """Yield a packet of each kind that the entries must permit, from the first and from the
+        last port that clients use; see `entries`.
         """
         for source, destination, term in self._wanted(there, back):
             for client in (
@@ -349,8 +355,8 @@ class Distiller:
         )
 
     def _split(self, group: Group, counts: _Counts, room: float) -> list[_Entry] | None:
-        """Write a group as entries, each word for sources with each for destinations; None where
-        more of one is unseen than may be.
+        """Write a group as entries, each word for sources with each word for destinations; None
+        where an entry has more unseen addresses than allowed.
         """
         sources, destinations = self._words(group.sources), self._words(group.destinations)
         ways = [(sources, destinations)]
@@ -397,7 +403,7 @@ class Distiller:
     # Words
 
     def _service(self, terms: frozenset[Term]) -> tuple[str, str]:
-        """Return the services of some terms as a list writes them, and what stands behind the
+        """Return the services of some terms as a list writes them, and the words that follow the
         addresses.
         """
         first = next(iter(terms))
@@ -426,7 +432,7 @@ class Distiller:
         return in_order([*told, *words]), ""
 
     def _reply(self, term: Term) -> tuple[str, str]:
-        """Return the service of the answers to a term, and what stands behind the addresses."""
+        """Return the service of the answers to a term, and the words that follow the addresses."""
         word = protocol_word(term.protocol, self.family)
         if term.protocol in PORT_PROTOCOLS:
             first, last = self._client_ports
@@ -445,7 +451,7 @@ class Distiller:
         )
 
     def _named_service(self, terms: frozenset[Term]) -> str | None:
-        """Return the plan's name for just these terms."""
+        """Return the plan's name for exactly these terms."""
         wanted = sorted(
             (each.protocol, each.number)
             for each in terms
@@ -467,7 +473,7 @@ class Distiller:
         return None
 
     def _words(self, addresses: frozenset[int]) -> list[_Word]:
-        """Return the fewest names and ranges that together say just these addresses."""
+        """Return the fewest names and ranges that together stand for exactly these addresses."""
         named = self._named
         ways = [
             self._written(addresses, every)
@@ -476,9 +482,7 @@ class Distiller:
         return min(ways, key=len)
 
     def _written(self, addresses: frozenset[int], named: Sequence[_Word]) -> list[_Word]:
-        """Return names that lie in some addresses, the largest first, and ranges for what is
-        left.
-        """
+        """Return names that lie inside some addresses, the largest first, and ranges for the rest."""
         found, left = [], set(addresses)
         for word in named:
             if word.members <= left:
@@ -502,7 +506,7 @@ class Distiller:
 
     @cached_property
     def _named(self) -> list[_Word]:
-        """The plan's names for few addresses, the largest first."""
+        """The plan's names for sets of addresses, the largest first."""
         devices = {
             address.value
             for address in (*self.plan.interface_of, *self.plan.gateway_at)
@@ -521,8 +525,8 @@ class Distiller:
         return sorted((each for each in few if each.members), key=lambda each: -each.size)
 
     def _nobodys(self, name: str, own: Sequence[Pattern], devices: set[int]) -> set[int]:
-        """Return the addresses of a subnet that no machine sends from: its first and last, and
-        devices' own; of other names none.
+        """Return the addresses of a subnet from which no machine sends: its first and last, and
+        those of devices; none for other names.
         """
         if name not in self.plan.segments or self.family is not Family.IPV4:
             return set()
@@ -531,7 +535,7 @@ class Distiller:
         return (ends | devices) - machines
 
     def _sets(self) -> Iterable[tuple[str, tuple[Pattern, ...]]]:
-        """Yield the plan's names that an entry can have, with their addresses."""
+        """Yield the names of the plan that an entry can use, with their addresses."""
         plan, family = self.plan, self.family
         for name, group in plan.groups.items():
             if family in group.members:
@@ -564,20 +568,21 @@ class Distiller:
 
 
 def prefix_around(family: Family, low: int, high: int) -> Pattern:
-    """Return the smallest prefix that has two addresses and all between them."""
+    """Return the smallest prefix that contains two addresses."""
     return prefix(Address(family, low), family.bits - (low ^ high).bit_length())
 
 
 def rounded_up(number: float) -> int:
-    """Return a number as one of two digits and noughts, no less than it."""
+    """Return a number rounded up to two significant digits."""
     whole = ceil(number - 1e-9)
     unit: int = 10 ** max(len(str(whole)) - 2, 0)
     return -(-whole // unit) * unit
 
 
 def _needed(entries: Sequence[_Entry], counts: _Counts) -> list[tuple[Distilled, list[Kind]]]:
-    """Return entries without those whose conversations others permit, as one that names a whole
-    subnet may; others count them then. With each go the kinds that it is for.
+    """Return the entries without those whose conversations others permit, such as one that names a
+    whole subnet; their counts go to those others. With each entry go the kinds that it is meant
+    for.
     """
     left = [(each, list(each.keys)) for each in entries]
     wide = [each for each in left if each[0].source.is_wide or each[0].destination.is_wide]
@@ -599,7 +604,7 @@ def _needed(entries: Sequence[_Entry], counts: _Counts) -> list[tuple[Distilled,
 
 
 def _seen(group: Group, counts: _Counts) -> int:
-    """Return how much of a group was seen."""
+    """Return how many conversations of a group were seen."""
     return sum(
         (one, other, term) in counts
         for one in group.sources
@@ -611,8 +616,8 @@ def _seen(group: Group, counts: _Counts) -> int:
 def _loosened(
     groups: Sequence[Group], counts: _Counts, room: float
 ) -> list[tuple[Group, list[Group]]]:
-    """Put groups of the same services together as long as no more than so much of each was not
-    seen; return each with its parts.
+    """Join groups of the same services as long as no more than `room` of each was not seen; return
+    each with the groups that it was made of.
     """
     if not room:
         return [(each, [each]) for each in groups]

@@ -1,4 +1,4 @@
-"""How what runs on a device differs from what a plan says, and a plan as it is at one time."""
+"""How the configuration running on a device differs from a plan, and a plan as it is at one moment."""
 
 from __future__ import annotations
 
@@ -14,10 +14,9 @@ from crossgate.core.model.window import open_at
 
 
 class Drift(NamedTuple):
-    """How what runs on a device differs from what the plan says: `why` it could not be told, else
-    the traffic that fares otherwise, and whether the text of the plan would be another.
-
-    `plan` is the plan with what runs there.
+    """How the configuration running on a device differs from the plan: `why` that could not be
+    told, or else the traffic that is treated differently, and whether the plan's text would change.
+    `plan` is the plan with what runs on the device.
     """
 
     device: str
@@ -29,14 +28,13 @@ class Drift(NamedTuple):
 
     @property
     def differs(self) -> bool:
-        """Whether some traffic fares otherwise."""
+        """Whether any traffic is treated differently."""
         return bool(self.found)
 
 
 def in_force(plan: Plan, at: datetime) -> Plan:
-    """Return a plan with its lists as they are at a time: without the entries whose windows are
-    shut, and with the others as if they had none; of its expectations those whose last day is not
-    over.
+    """Return a plan whose lists are as they are at a moment: entries with closed windows are left
+    out, the windows of all others are removed, and so are expectations whose last day is over.
     """
     opened = {str(each) for each in open_at(plan.every_window.values(), at)}
     return replace(

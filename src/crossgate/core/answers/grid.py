@@ -23,10 +23,11 @@ from crossgate.core.wording.sentences import first_of
 
 
 class Cell(NamedTuple):
-    """One source to one destination for one service, by family; no family where they share none.
+    """One source to one destination for one service, by family; without a family where they share
+    none.
 
-    Between two hosts `fates` are those of its conversations. Where an end is a set, `proved` are
-    the verdicts of the service's parts over all that is sent.
+    Between two hosts, `fates` are those of its conversations. Where an end is a set, `proved` are
+    the verdicts of the service's parts over everything that is sent.
     """
 
     source: str
@@ -50,7 +51,7 @@ _HAVE_HOSTS = (WordKind.HOST, WordKind.SUBNET, WordKind.OUTSIDE, WordKind.GROUP)
 
 
 def behind_points(plan: Plan, name: str) -> list[str]:
-    """Return the subnets and outsides that the interfaces of a group of points are on."""
+    """Return the subnets and outsides that are attached to the interfaces in a group of points."""
     return list(
         dict.fromkeys(
             segment.name
@@ -95,10 +96,10 @@ def hosts_of(plan: Plan, names: Sequence[str]) -> list[str]:
 
 
 def default_services(network: Network, ends: Iterable[str]) -> tuple[list[str], list[str]]:
-    """Return the services that the plan's expectations name, and ping, and those of them that a
-    grid with such ends has no cells for.
+    """Return the services that the plan's expectations name, and ping; and those of them for which
+    a grid with such ends has no cells.
 
-    Between two hosts single packets are traced, which some services are more than.
+    Between two hosts single packets are traced, and some services stand for more than that.
     """
     wanted = dict.fromkeys(
         [
@@ -118,8 +119,8 @@ def default_services(network: Network, ends: Iterable[str]) -> tuple[list[str], 
 
 
 class LeftOut(NamedTuple):
-    """What a grid does not show: names that no host is on or in, and services that are more than
-    single packets.
+    """What a grid does not show: names without hosts, and services that stand for more than single
+    packets.
     """
 
     names: tuple[str, ...] = ()
@@ -137,8 +138,8 @@ class LeftOut(NamedTuple):
 
 
 def without_host(plan: Plan, names: Sequence[str]) -> tuple[str, ...]:
-    """Return which of some names have no host, where they stand for their hosts; no name stands for
-    every subnet and outside.
+    """Return which of some names have no host, where names stand for their hosts; without names, of
+    all subnets and outsides.
     """
     return tuple(name for name in names or plan.segments if not hosts_of(plan, [name]))
 
@@ -155,7 +156,7 @@ def _traceable(network: Network, service: str) -> bool:
 
 
 def check_services(plan: Plan, services: Iterable[str]) -> None:
-    """Raise `PlanError` for a service that is none in any family."""
+    """Raise `PlanError` for a service that has a meaning in no family."""
     for service in services:
         errors = []
         for family in Family:
@@ -183,7 +184,7 @@ def cells(
     service.
 
     More than a `few` pairs are traced together, list by list (`traffic.bulk`). Raises `PlanError`
-    for a service that names more than single packets in every family.
+    for a service that stands for more than single packets in every family.
     """
     network = tracer.network
     known = {
@@ -229,8 +230,8 @@ def cells(
 
 
 class _Openings:
-    """The conversations of services between any two ends: what they say of packets is worked out
-    once.
+    """The opening packets of services between any two ends; what a service says of packets is
+    worked out once.
     """
 
     def __init__(self, known: Mapping[tuple[str, Family], Service]) -> None:
@@ -238,7 +239,7 @@ class _Openings:
         self._packets: dict[tuple[str, Family], list[Packet]] = {}
 
     def of(self, service: str, start: Endpoint, end: Endpoint) -> list[Conversation]:
-        """Return those between two ends of one family."""
+        """Return the openings between two ends of one family."""
         key = service, start.address.family
         if key not in self._packets:
             self._packets[key] = [
@@ -252,8 +253,8 @@ class _Openings:
 
 
 class _Together:
-    """Traces conversations in columns, and by themselves those whose ways differ or that columns do
-    not settle.
+    """Traces conversations in columns; those that columns cannot settle, or whose ways differ, are
+    traced one by one.
     """
 
     def __init__(self, tracer: Tracer) -> None:
@@ -278,7 +279,9 @@ class _Together:
         )
 
     def _in_columns(self, conversation: Conversation, family: Family) -> bool:
-        """Whether a conversation is of a family, and its ends are who is at their addresses."""
+        """Whether a conversation can be traced in columns: it is of the family, and its ends are
+        the usual ones for their addresses.
+        """
         return conversation.first.family is family and all(
             self._is_usual(end) for end in (conversation.source, conversation.destination)
         )
@@ -317,7 +320,7 @@ class _Together:
 
 
 def service_in(plan: Plan, text: str, family: Family) -> Service | None:
-    """Return a service as a family has it; None where it has none of it."""
+    """Return a service as it is in a family; None where it has no part there."""
     try:
         return plan.service(text, family)
     except ServiceError:
@@ -325,7 +328,7 @@ def service_in(plan: Plan, text: str, family: Family) -> Service | None:
 
 
 class Change(NamedTuple):
-    """A cell that two plans answer differently in one family; None where a plan has no such
+    """A cell that two plans answer differently in one family; None for a plan that has no such
     cell.
     """
 
@@ -338,7 +341,7 @@ class Change(NamedTuple):
 
 
 def changes(before: Iterable[Cell], after: Iterable[Cell]) -> Iterator[Change]:
-    """Yield what differs between two grids."""
+    """Yield the cells that differ between two grids."""
     old = {(cell.source, cell.destination, cell.service): cell.verdicts() for cell in before}
     new = {(cell.source, cell.destination, cell.service): cell.verdicts() for cell in after}
     for key in dict.fromkeys([*new, *old]):

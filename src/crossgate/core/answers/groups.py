@@ -1,5 +1,5 @@
-"""Kinds of conversations put together where they differ in one respect: as few groups as that gives,
-each with all of some sources to all of some destinations for all of some terms.
+"""Kinds of conversations grouped where they differ in one respect: few groups, each with all of
+some sources to all of some destinations for all of some terms.
 """
 
 from __future__ import annotations
@@ -19,7 +19,9 @@ _MOST_DRAWN, _ODD = (1 << 64) - 1, np.uint64(0x9E3779B97F4A7C15)
 
 
 class NoPattern(Exception):
-    """Conversations that nothing puts together, a scan say: so many `groups` are left of them."""
+    """The conversations have no pattern by which they could be grouped, as those of a scan: so many
+    `groups` are left of them.
+    """
 
     def __init__(self, groups: int) -> None:
         super().__init__(f"{groups} groups of conversations")
@@ -28,9 +30,8 @@ class NoPattern(Exception):
 
 class Term(NamedTuple):
     """What a conversation is for: a protocol, with its port or ICMP type and code where it has one;
-    or a protocol's fragments.
-
-    A `reply` is what comes back: from that port, or with the ICMP type that answers.
+    or the fragments of a protocol. A `reply` is the answer: from that port, or with the ICMP type
+    that answers.
     """
 
     protocol: int
@@ -52,8 +53,10 @@ class Group(NamedTuple):
 
 
 def grouped(keys: Sequence[Kind], most: int) -> list[Group]:
-    """Put keys together where they agree in two of sources, destinations and terms, again and
-    again; each stays in just one group. Raises `NoPattern` where there are more groups than `most`.
+    """Group keys that agree in two of sources, destinations and terms, again and again; each key is
+    in exactly one group.
+
+    Raises `NoPattern` where there are more groups than `most`.
     """
     sides = [dict.fromkeys(each[side] for each in keys) for side in (0, 1, 2)]
     numbers = [{value: number for number, value in enumerate(each)} for each in sides]
@@ -73,11 +76,11 @@ def grouped(keys: Sequence[Kind], most: int) -> list[Group]:
 
 
 def _put_together(sums: list[NDArray[np.uint64]], joining: Sequence[int]) -> Indices:
-    """Return for each key the number of its group, the groups in the order of their first keys.
+    """Return the group number of each key, the groups in the order of their first keys.
 
-    A set is known by the sum of what was drawn for its members: groups that agree in two sides have
-    nothing in common in the third one, so that their union has the sum of both. Two sets with one
-    sum are as good as impossible, and found out by the size of what was put together.
+    A set is known by the sum of random numbers drawn for its members. Groups that agree in two
+    sides have nothing in common in the third, so the sum of their union is the sum of both. Two
+    different sets with one sum are next to impossible, and the size of a group shows it.
     """
     group = np.arange(len(sums[0]))
     before = 0
@@ -96,7 +99,7 @@ def _put_together(sums: list[NDArray[np.uint64]], joining: Sequence[int]) -> Ind
 
 
 def _products(keys: Sequence[Kind], group: Indices) -> list[Group]:
-    """Return the groups of some keys, by the number of each key's group."""
+    """Return the groups of some keys, given the number of each key's group."""
     members: list[list[Kind]] = [[] for _ in range(int(group.max()) + 1)]
     for key, number in zip(keys, group.tolist(), strict=True):
         members[number].append(key)

@@ -1,12 +1,12 @@
-"""How a conversation fares over time: from when to when which verdict, and which line makes it so.
+"""How the verdict on a conversation changes over time, and which line makes it change.
 
-Between two moments at which a window of some list opens or shuts, nothing changes. So a conversation
-is traced once for each set of windows that is open together, and stretches of time in which it fares
-alike are one.
+Between two moments at which a window of some list opens or closes, nothing changes. So a
+conversation is traced once for each set of windows that are open together, and neighbouring
+stretches of time with the same result are joined.
 
-What is open when its verdict turns is another matter. A stateful device has remembered it, and lets
-it go on until it ends or is idle for too long; where no device remembers, the next packet is judged
-anew, and a line for connections under way may let that one by.
+A connection that is already open when the verdict changes is different. A stateful device keeps it
+open until it ends or is idle for too long. Where no device is stateful, the next packet is judged
+anew, and an entry for established connections may permit it.
 """
 
 from __future__ import annotations
@@ -33,9 +33,7 @@ WEEK = timedelta(days=7)
 
 
 class Opened(StrEnum):
-    """What becomes of a conversation that is open when its verdict turns to another than
-    permitted.
-    """
+    """What becomes of an open connection when the verdict on new ones changes from permitted."""
 
     REMEMBERED = "remembered"
     PERMITTED = "permitted"
@@ -43,8 +41,8 @@ class Opened(StrEnum):
 
 
 class Turn(NamedTuple):
-    """What becomes of an open conversation when it would be stopped from now on, at the device or
-    host that stops it, and the line that decides about its next packet, None where that is not
+    """What becomes of an open connection once its conversation would be denied, at the device or
+    host that denies it; and the line that decides about its next packet, None where no list is
     asked.
     """
 
@@ -54,8 +52,9 @@ class Turn(NamedTuple):
 
 
 class Stretch(NamedTuple):
-    """A stretch of time in which a conversation fares as it is traced. `end` is excluded, None where
-    nothing changes any more; `turn` tells of conversations that are open at its beginning.
+    """A stretch of time in which the trace of a conversation stays the same. `end` is excluded,
+    None where nothing changes any more; `turn` tells what becomes of connections that are open when
+    it begins.
     """
 
     start: datetime
@@ -65,13 +64,13 @@ class Stretch(NamedTuple):
 
     @property
     def fares(self) -> Verdict:
-        """The verdict; that it varies where it does with the path."""
+        """The verdict, which is `VARIES` where it depends on the path."""
         return self.trace.verdict if self.trace.differing is None else Verdict.VARIES
 
 
 class Hours(NamedTuple):
-    """How a conversation fares from one time `until` another one: the stretches that begin before
-    that, and the one that comes `then`, None where nothing changes any more.
+    """How the verdict on a conversation changes until a time: the stretches that begin before it,
+    and the one that comes `then`, None where nothing changes any more.
     """
 
     until: datetime
@@ -85,12 +84,12 @@ class Hours(NamedTuple):
 
     @property
     def next(self) -> Stretch | None:
-        """What comes after the first stretch."""
+        """The stretch that follows the first."""
         return self.stretches[1] if len(self.stretches) > 1 else self.then
 
 
 def hours(network: Network, conversation: Conversation, when: When, until: datetime) -> Hours:
-    """Return how a conversation fares from a time on, and until another one."""
+    """Return how the verdict on a conversation changes from a time on, until another one."""
     plan = network.plan
     traced = _by_state(network, conversation, when)
     windows = _placed_windows(plan)
@@ -112,7 +111,9 @@ def hours(network: Network, conversation: Conversation, when: When, until: datet
 def _by_state(
     network: Network, conversation: Conversation, when: When
 ) -> Callable[[datetime], Trace]:
-    """Return what traces a conversation at a time, once for each state of the plan's conditions."""
+    """Return a function that traces a conversation at a time, once for each state of the plan's
+    conditions.
+    """
     known: dict[object, Trace] = {}
 
     def traced(moment: datetime) -> Trace:
@@ -125,7 +126,7 @@ def _by_state(
 
 
 def _placed_windows(plan: Plan) -> list[Window]:
-    """Return the windows of lists that stand somewhere."""
+    """Return the windows of the lists that are placed."""
     names = {
         name for each in plan.every_placement for name in plan.every_list[each.access_list].windows
     }
@@ -133,7 +134,9 @@ def _placed_windows(plan: Plan) -> list[Window]:
 
 
 def _fares(trace: Trace) -> tuple[object, ...]:
-    """Return what two traces have in common that fare alike: verdicts and lines that decide."""
+    """Return the part of a trace by which two of them count as the same: the verdicts and the lines
+    that decide.
+    """
     other = trace.differing
     return (
         trace.verdict,
@@ -145,8 +148,8 @@ def _fares(trace: Trace) -> tuple[object, ...]:
 def _turn(
     network: Network, before: Trace, after: Trace, when: When, moment: datetime
 ) -> Turn | None:
-    """Return what becomes of conversations that were permitted and open when they would be stopped
-    from a moment on; None where it is no such turn.
+    """Return what becomes of open, permitted connections whose conversation is denied from a moment
+    on; None where that is not the case.
     """
     decided = after.decided
     if before.verdict is not Verdict.PERMITTED or after.verdict is Verdict.PERMITTED:

@@ -1,13 +1,13 @@
-"""Whether machines get addresses for a time: each message of a lease as a conversation by itself.
+"""Whether machines get address leases: each message of the exchange as a conversation by itself.
 
-IPv4, RFC 2131 section 4.1: a machine that has no address yet asks all of its link from 0.0.0.0, port
-68, to 255.255.255.255, port 67; its offer is sent to all of the link too, since it may not know
-another address. A device of the subnet hands what it hears on to a server that is elsewhere, both
-under port 67, and gets the answers at its address there (RFC 1542 section 4.1). To keep its lease a
-machine asks the server itself (RFC 2131 section 4.4.5).
+IPv4, RFC 2131 section 4.1: a machine without an address asks its whole link from 0.0.0.0, port 68,
+to 255.255.255.255, port 67; the offer is broadcast too, since the machine may not have an address
+yet. A device of the subnet relays the request to a server that is elsewhere, both under port 67,
+and gets the answers at its address in that subnet (RFC 1542 section 4.1). To renew its lease a
+machine asks the server directly (RFC 2131 section 4.4.5).
 
-IPv6, RFC 8415: machines speak under their link-local addresses, port 546, to ff02::1:2, port 547,
-to keep a lease too (section 18.2.4); relays and servers speak under port 547 (section 7.2).
+IPv6, RFC 8415: machines send from their link-local addresses, port 546, to ff02::1:2, port 547, for
+renewals too (section 18.2.4); relays and servers use port 547 (section 7.2).
 """
 
 from __future__ import annotations
@@ -42,8 +42,8 @@ _LINK_LOCAL = "fe80::/10"
 
 
 class Message(NamedTuple):
-    """What is sent in a lease, what it is called, and as what an entry names its two ends; one that
-    `renews` belongs to a lease that the machine has.
+    """A message of a lease exchange, its name, and the words by which an entry names its two ends;
+    one that `renews` is for a lease that the machine has.
     """
 
     what: str
@@ -54,8 +54,8 @@ class Message(NamedTuple):
 
 
 class Exchange(NamedTuple):
-    """How one machine gets and keeps a lease: from whom, by which relay, None for none, and the
-    messages in their order.
+    """How one machine gets and renews a lease: its server, its relay, None for none, and the
+    messages in order.
     """
 
     leases: Leases
@@ -73,8 +73,8 @@ class Leased(NamedTuple):
 
     @property
     def verdict(self) -> Verdict:
-        """The verdict on all: as that of a conversation, so that it is half-open where a list stops
-        a message behind the first; that it varies where it does with the path.
+        """The verdict on the whole exchange, as on a conversation: half-open where a list denies a
+        message after the first, `VARIES` where it depends on the path.
         """
         last = self.traces[-1]
         if last.differing is not None:
@@ -91,7 +91,7 @@ class Leased(NamedTuple):
 
     @property
     def sentence(self) -> str:
-        """Whether a machine gets and keeps its lease, and at which message it ends."""
+        """Whether a machine gets and renews its lease, and at which message the exchange ends."""
         who, server, stopped = self.exchange.client.name, self.exchange.leases.by, self.stopped
         if stopped is None:
             return f"{who} gets a lease from {server} and can keep it"
@@ -104,8 +104,8 @@ class Leased(NamedTuple):
 
 
 def clients(network: Network, leases: Leases) -> list[Endpoint]:
-    """Return machines that get leases: the hosts of the plan that have one of its addresses, and one
-    that nobody has named.
+    """Return machines that get leases: the hosts of the plan that have one of the leased addresses,
+    and one unnamed machine.
     """
     plan = network.plan
     own = [
@@ -149,7 +149,7 @@ def exchanges_of(network: Network, word: str) -> list[Exchange]:
 
 
 def _as_client(network: Network, leases: Leases, host: str) -> Iterator[Endpoint]:
-    """Yield a host as it gets a lease: with its own address where it is one of these."""
+    """Yield a host as it gets a lease: with its own address where that is a leased one."""
     for each in candidates(network, host):
         if each.address.family is leases.family:
             others = network.plan.host_of.keys()
@@ -158,8 +158,8 @@ def _as_client(network: Network, leases: Leases, host: str) -> Iterator[Endpoint
 
 
 def exchanges(network: Network, leases: Leases, client: Endpoint) -> Iterator[Exchange]:
-    """Yield how a machine gets a lease: one way for each device of its subnet that may hand it on,
-    one where its server is on the subnet.
+    """Yield the ways in which a machine can get a lease: one for each device of its subnet that
+    relays, or one where the server is on the subnet.
     """
     plan = network.plan
     server = _server(network, leases, client)
@@ -189,8 +189,8 @@ def _server(network: Network, leases: Leases, client: Endpoint) -> Endpoint:
 
 
 def _nearby(own: list[Endpoint], plan: Plan, leases: Leases, client: Endpoint) -> Endpoint:
-    """Return which of several addresses a machine and its leases have to do with: the one in its
-    own prefix, else the first of the family.
+    """Return which of several addresses a machine uses with its leases: the one in its own prefix,
+    or else the first of the family.
     """
     prefixes = [
         each
@@ -267,9 +267,7 @@ def _sent(
 
 
 def followed(tracer: Tracer, exchange: Exchange) -> Leased:
-    """Trace the messages of an exchange one after the other, up to the first that does not get
-    through.
-    """
+    """Trace the messages of an exchange in order, up to the first that does not get through."""
     found = list[Trace]()
     for each in exchange.messages:
         found.append(tracer.trace(each.conversation))

@@ -1,8 +1,8 @@
-"""What no longer holds when a device, an interface or a cable is down.
+"""Which claims no longer hold when a device, an interface or a cable is down.
 
-Packets take other paths then, and meet other lists, or none. A claim can only be touched by what is
-down where one of the equally good paths of its traffic, there or back, comes by it; all others hold
-as they did, and are not looked at again.
+Packets then take other paths, and meet other lists, or none. A claim is affected only where one of
+the equally good paths of its traffic, there or back, passes the part that is down; all other claims
+hold as before, and are not verified again.
 """
 
 from __future__ import annotations
@@ -25,16 +25,14 @@ _MOST_PAIRS = 2_000
 
 
 class Part(NamedTuple):
-    """A part of the network that can be down by itself: its name, and the points that carry nothing
-    then.
-    """
+    """A part of the network that can fail: its name, and the points that carry nothing then."""
 
     name: str
     points: tuple[Point, ...]
 
 
 class Outage(NamedTuple):
-    """A part that is down, and the claims that held and do not hold then."""
+    """A part that is down, and the claims that hold without that but not with it."""
 
     part: Part
     broken: tuple[Verified, ...]
@@ -58,8 +56,8 @@ def down_point(plan: Plan, word: str) -> Point:
 
 
 def parts(plan: Plan) -> Iterator[Part]:
-    """Yield each device, then each link between devices: a subnet of just two, an interface where
-    there are more, a cable between switches.
+    """Yield each device, then each link between devices: a subnet of exactly two, an interface
+    where there are more, a cable between switches.
     """
     for device in plan.devices.values():
         yield Part(device.name, (device.itself,))
@@ -82,11 +80,11 @@ def parts(plan: Plan) -> Iterator[Part]:
 
 
 def any_one_down(session: Session, results: Sequence[Verified]) -> Iterator[Outage]:
-    """Yield an outage for each part of the network, in which claims no longer hold that are held in
+    """Yield an outage for each part of the network whose failure breaks claims that hold in
     `results`.
 
-    Claims that name a device or a point of it as an end are left out while it is down: they would
-    be about nothing.
+    Claims that name a device or a point of it as an end are left out while that is down, since they
+    would be about nothing.
     """
     held = [each.expectation for each in results if each.held]
     every = [carriers(session, each) for each in held]
@@ -105,8 +103,8 @@ def any_one_down(session: Session, results: Sequence[Verified]) -> Iterator[Outa
 
 
 def carriers(session: Session, expectation: Promise) -> set[Point] | None:
-    """Return all that the traffic of a claim comes by on any path, there or back; None where that
-    is too much to look at.
+    """Return all parts that the traffic of a claim passes on any path, there or back; None where
+    that takes too long to find out.
     """
     pairs: dict[tuple[Endpoint, Address], None] = {}
     for family in Family:
@@ -125,7 +123,7 @@ def carriers(session: Session, expectation: Promise) -> set[Point] | None:
 
 
 def _names(plan: Plan, expectation: Promise, part: Part) -> bool:
-    """Whether an end of a claim is what is down, or a point of it."""
+    """Whether an end of a claim is the part that is down, or a point of it."""
     ends = (expectation.source, expectation.destination)
     own = {str(point) for point in part.points} | {
         point.owner for point in part.points if point == plan.devices[point.owner].itself

@@ -1,8 +1,8 @@
-"""The places a conversation crosses, and which of them suit a standard and an extended list.
+"""The places that a conversation crosses, and which of them suit a standard and an extended list.
 
-A standard list sees only sources, so it stands near the destination, where it touches the least
-else; an extended list names both ends, so it stands near the source, where it stops what it denies
-before it travels.
+A standard list asks for sources only, so it belongs near the destination, where it affects the
+least other traffic. An extended list names both ends, so it belongs near the source, where it stops
+traffic before that travels.
 """
 
 from __future__ import annotations
@@ -19,10 +19,8 @@ from crossgate.core.network.ways import Network
 
 
 class CrossedPoint(NamedTuple):
-    """A place on the way, whether on the way back, and the list placed there for the family, if
-    any.
-
-    With `elsewhere` it is not on the first path, but on another one that is as good.
+    """A place on the way there or back, and the list placed there for the family, if there is one.
+    With `elsewhere` it is not on the first path, but on another one that is equally good.
     """
 
     crossing: Crossing
@@ -32,10 +30,9 @@ class CrossedPoint(NamedTuple):
 
 
 class Suited(NamedTuple):
-    """A place that suits a kind of list, and what else passes it: pairs of segment names, from and
-    to.
-
-    `beside` are the places on other paths that are as good, where the list has to stand too.
+    """A place that suits a kind of list, and the other traffic that passes it: pairs of segment
+    names, from and to. `beside` are the places on other equally good paths, where the list has to
+    stand too.
     """
 
     kind: Kind
@@ -55,7 +52,7 @@ class Points(NamedTuple):
 
 def points(network: Network, source: str, destination: str) -> list[Points]:
     """Return the places between two ends of a plan, for each family that both have. Raises
-    `PlanError` for an end that is none.
+    `PlanError` for a word that names no end.
     """
     return [
         Points(start, end, crossed(network, start, end), suited(network, start, end))
@@ -64,8 +61,8 @@ def points(network: Network, source: str, destination: str) -> list[Points]:
 
 
 def crossed(network: Network, source: Endpoint, destination: Endpoint) -> list[CrossedPoint]:
-    """Return the places on the way there and back, in order; those of the first path, then those of
-    others that are as good.
+    """Return the places on the way there and back, in order: those of the first path, then those of
+    other equally good paths.
     """
     family = source.address.family
     found = []
@@ -82,8 +79,8 @@ def crossed(network: Network, source: Endpoint, destination: Endpoint) -> list[C
 
 
 def suited(network: Network, source: Endpoint, destination: Endpoint) -> list[Suited]:
-    """Return the best places for a standard and an extended list that is to stop what goes from
-    source to destination. Where no device is on the way that is within their subnet.
+    """Return the best places for a standard and for an extended list that is to stop traffic from
+    source to destination. Where no device is on the way, they are inside the subnet of both.
     """
     path = network.path(source, destination.address)
     chosen = suiting(path)
@@ -105,7 +102,7 @@ def suited(network: Network, source: Endpoint, destination: Endpoint) -> list[Su
 
 
 def suiting(path: Path) -> dict[Kind, Crossing]:
-    """Return the place on a path that suits each kind of list; nothing where it crosses none."""
+    """Return the place on a path that suits each kind of list; none where it crosses no place."""
     way = [
         crossing
         for crossing in path.crossings
@@ -123,8 +120,8 @@ def suiting(path: Path) -> dict[Kind, Crossing]:
 def _beside(
     network: Network, source: Endpoint, destination: Endpoint, chosen: Crossing
 ) -> tuple[Crossing, ...]:
-    """Return the interfaces on the same segment that equally good paths cross in the same direction
-    instead of one.
+    """Return the interfaces on the same segment that other equally good paths cross in the same
+    direction in the place of `chosen`.
     """
     interfaces = {
         each.point: each.on
@@ -146,7 +143,7 @@ def _beside(
 def _flows(
     network: Network, family: Family, places: set[Crossing]
 ) -> dict[Crossing, list[tuple[str, str]]]:
-    """Return which traffic between segments passes some places, machines of a segment taken as
+    """Return which traffic between segments passes some places; the machines of a segment count as
     one.
     """
     from crossgate.core.network.matrix import Matrix
@@ -168,8 +165,8 @@ def _flows(
 
 
 def _machines(network: Network, family: Family) -> Iterator[Endpoint]:
-    """Yield one machine for each segment that the family has: a host's address, else one that
-    nobody has.
+    """Yield one machine for each segment that has the family: at a host's address, or else at a
+    free one.
     """
     plan = network.plan
     for segment in plan.segments.values():

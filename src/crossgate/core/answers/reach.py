@@ -1,4 +1,4 @@
-"""Exactly which conversations get from one set of addresses to another, and what stops the rest."""
+"""Exactly which conversations get from one set of addresses to another, and what stops the others."""
 
 from __future__ import annotations
 
@@ -29,11 +29,11 @@ from crossgate.core.traffic.session import Session
 
 class Part(NamedTuple):
     """Packets with the same fate, as lines: the verdict, the list that stopped them, whether on the
-    way back, and one of them.
+    way back, and an example packet.
 
-    `clients` is the part of `lines` that comes from client ports, empty where nothing does. Both
-    are empty where they would be too many pieces: then the part is the `rest`, all that no other
-    part has, or nobody knows but for its packet.
+    `clients` is the part of `lines` that comes from client ports, empty where nothing does. Where
+    the lines would be too many, both are empty, and the part is the `rest`: all that is in no other
+    part, of which only the example is known.
     """
 
     verdict: Verdict
@@ -56,9 +56,8 @@ class _Fate(NamedTuple):
 
 
 class Reached(NamedTuple):
-    """What becomes of everything between two sets of addresses in one family.
-
-    `devices` tells that either end is a device's own address; otherwise neither is.
+    """What becomes of everything between two sets of addresses in one family. `devices` says that
+    at least one end is a device's own address; otherwise neither is.
     """
 
     family: Family
@@ -76,13 +75,15 @@ def reach(  # noqa: PLR0913
     tell: Tell | None = None,
     missed: list[TooManyPieces] | None = None,
 ) -> Iterator[Reached]:
-    """Yield the fate of every conversation from one end to another, family by family, devices' own
-    addresses apart.
+    """Yield the fate of every conversation from one end to another, family by family, those of
+    devices' own addresses separately.
 
-    With `strays` it is that of the packets that open no conversation: fragments, TCP segments that
-    are no SYN, ICMP messages that nobody answers. `tell` is told how many flows are done, of how
-    many. What falls into too many pieces is added to `missed`, and all else is answered. Raises
-    `PlanError` when an end is unknown, the two share no family or the service is none,
+    With `strays`, yield instead that of the packets that open no conversation: fragments, TCP
+    segments that are no SYN, ICMP messages that nobody answers. `tell` is told how many flows are
+    done, of how many. What falls into too many pieces is added to `missed`, and the rest is
+    answered.
+
+    Raises `PlanError` when an end is unknown, the two share no family or the service is none,
     `TooManyPieces` where there is no `missed`.
     """
     plan, network = session.plan, session.network
@@ -123,7 +124,7 @@ def reach(  # noqa: PLR0913
 
 
 def alike(one: Sequence[Reached], other: Sequence[Reached]) -> bool:
-    """Whether two answers say the same, line for line, of the same lists."""
+    """Whether two answers are the same, line for line, with the same lists."""
 
     def said(reached: Reached) -> tuple[object, ...]:
         parts = [
@@ -142,8 +143,8 @@ _MANY_SENDERS = 20
 def _numbers(
     session: Session, family: Family, senders: Sequence[AddressClass]
 ) -> Callable[[AddressClass, AddressClass], tuple[int, int]] | None:
-    """Return what tells the numbers of the graphs between two address classes, where the senders
-    are many; else None.
+    """Return a function that tells the graph numbers between two address classes, where there are
+    many senders; otherwise None.
     """
     if len(senders) < _MANY_SENDERS:
         return None
@@ -159,8 +160,8 @@ def _parts(
     tell: Tell | None,
     missed: list[TooManyPieces] | None,
 ) -> list[Part]:
-    """Return the fates of what some flows begin, what gets through first and what an otherwise line
-    stops last.
+    """Return the fates of what some flows open: first what gets through, last what lists deny by
+    their otherwise line.
     """
     pieces: dict[_Fate, list[Answer]] = {}
     unasked = [] if missed is None else missed
@@ -206,8 +207,8 @@ _ORDER = (Verdict.PERMITTED, Verdict.VARIES, Verdict.HALF_OPEN, Verdict.UNROUTAB
 
 
 def _begun(family: Family, service: Service | None, strays: bool) -> list[Opening]:
-    """Return the packets that open conversations of a service, of any marking; or those that open
-    none.
+    """Return the opening packets of a service, with any DSCP value; or, for strays, the packets
+    that open nothing.
     """
     every = every_packet(family)
     regions = [every] if service is None else [every._replace(what=term_line(service.terms))]

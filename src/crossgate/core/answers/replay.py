@@ -1,7 +1,7 @@
-"""What a plan would have done with traffic that was seen: conversations with their verdicts, and
-the sums of them.
+"""What a plan would do with recorded traffic: its conversations with their verdicts, and the sums
+of these.
 
-Time is the wall clock of one zone: each conversation's windows are those that are open when it
+Times are the wall clock of one zone: the windows for a conversation are those that are open when it
 begins.
 """
 
@@ -40,8 +40,8 @@ _MINUTE = 60 * SECOND
 
 
 class Replayed(NamedTuple):
-    """Conversations in the order in which they ended, with what becomes of them; `other` is what
-    becomes of them in another plan.
+    """Conversations in the order in which they ended, with their fates; `other` are their fates in
+    another plan.
     """
 
     seen: Seen
@@ -51,7 +51,7 @@ class Replayed(NamedTuple):
 
 class Clock:
     """Which windows are open at times in microseconds, on the wall clock of a zone, None for the
-    system's.
+    system's zone.
     """
 
     def __init__(self, network: Network, zone: tzinfo | None) -> None:
@@ -62,11 +62,11 @@ class Clock:
         self._minutes: dict[int, int] = {}
 
     def wall(self, time: int) -> datetime:
-        """Return a time as the clock shows it."""
+        """Return a time as the clock in that zone shows it."""
         return datetime.fromtimestamp(time / SECOND, self._zone).replace(tzinfo=None)
 
     def of(self, times: Indices) -> Indices:
-        """Return for each time the index of the set of windows that are open, in `states`."""
+        """Return for each time the index in `states` of the set of windows that are open."""
         if not self._windows:
             self.states = [frozenset()]
             return np.zeros(len(times), np.int64)
@@ -74,7 +74,9 @@ class Clock:
         return np.array([self._state(each) for each in minutes.tolist()], np.int64)[inverse]
 
     def stretches(self, times: Indices, by: Period) -> Iterator[tuple[datetime, Indices]]:
-        """Yield the hours or days in which some times are, in order, each with which of them."""
+        """Yield the hours or days into which some times fall, in order, each with the indices of
+        its times.
+        """
         minutes, inverse = np.unique(times // _MINUTE, return_inverse=True)
         begins = [_begin(self.wall(each * _MINUTE), by) for each in minutes.tolist()]
         numbers = {each: number for number, each in enumerate(sorted(set(begins)))}
@@ -98,9 +100,7 @@ def _begin(moment: datetime, by: Period) -> datetime:
 
 
 class Replay:
-    """Conversations put together from what was seen, and traced; what they come to is added up in
-    `sums`.
-    """
+    """Puts recorded traffic together into conversations and traces these; the totals are in `sums`."""
 
     def __init__(
         self,
@@ -112,9 +112,9 @@ class Replay:
         by: Period | None = None,
         users: bool = False,
     ) -> None:
-        """Make it; with the network of an `other` plan, what fares otherwise there is kept apart.
-        With `by`, sums are kept for each hour or day too, and with `users` of what each line
-        permitted.
+        """Make it. With the network of an `other` plan, conversations that it treats differently
+        are kept separately. With `by`, sums are kept for each hour or day too; with `users`, also
+        of what each line permitted.
         """
         self._users = users
         self.by = by
@@ -144,21 +144,23 @@ class Replay:
     def add(
         self, family: Family, seen: Seen, client_ports: tuple[int, int] | None = None
     ) -> Iterator[Replayed]:
-        """Take a batch of what was seen, records of flows where `client_ports` are given, and yield
-        conversations that have ended.
+        """Take a batch of recorded traffic, flow records where `client_ports` are given, and yield
+        the conversations that have ended.
         """
         yield from self.put(family, self.arrived(family, seen, client_ports))
 
     def arrived(
         self, family: Family, seen: Seen, client_ports: tuple[int, int] | None = None
     ) -> Arrived:
-        """Return a batch in order, each packet once, to be `put` here or elsewhere."""
+        """Return a batch in order, each packet once, to be given to `put` here or in another
+        process.
+        """
         if family not in self._arrivals:
             self._arrivals[family] = Arrivals(self._idle)
         return self._arrivals[family].take(opened(seen, client_ports))
 
     def put(self, family: Family, arrived: Arrived) -> Iterator[Replayed]:
-        """Take a batch that has arrived, all of it or a part's share, and yield conversations that
+        """Take a batch of `arrived`, or one process's share of it, and yield the conversations that
         have ended.
         """
         if family not in self._assemblers:
@@ -171,8 +173,8 @@ class Replay:
                 yield from self._traced(family)
 
     def rest(self) -> Iterator[Replayed]:
-        """Yield the conversations that are open at the end, and those that waited for it since
-        limits count them.
+        """Yield the conversations that are open at the end, and those that had to wait for it
+        because rate limits count them.
         """
         yield from self.open_ones()
         for several in self._rated.values():
@@ -181,21 +183,19 @@ class Replay:
         self._rated = {}
 
     def waiting(self) -> dict[Family, list[Seen]]:
-        """Return the conversations that can only be decided at the end, since `at most` limits
-        count them in the order of all traffic; they are the caller's from then on.
+        """Return, and forget, the conversations that can only be decided at the end, since `at
+        most` limits count them in the order of all traffic.
         """
         found, self._rated = self._rated, {}
         return found
 
     def wait(self, given: dict[Family, list[Seen]]) -> None:
-        """Take over conversations that another part of the traffic has left for the end
-        (`waiting`).
-        """
+        """Take over the conversations that another process left for the end (`waiting`)."""
         for family, several in given.items():
             self._rated.setdefault(family, []).extend(several)
 
     def open_ones(self) -> Iterator[Replayed]:
-        """Yield the conversations that are open at the end, but for those that limits count."""
+        """Yield the conversations that are open at the end, without those that rate limits count."""
         for family, assembler in self._assemblers.items():
             left = assembler.rest()
             if left is not None and len(left):
@@ -204,28 +204,30 @@ class Replay:
                 yield from self._traced(family)
 
     def begin_again(self) -> None:
-        """Forget all traffic and its sums; what was worked out of the plan is kept."""
+        """Forget all traffic and its sums, and keep what was worked out for the plan."""
         self._arrivals, self._assemblers, self._waiting, self._rated = {}, {}, {}, {}
         self.rates, self._other_rates = Rates(), Rates()
         self.tracer.asked.forget_hits()
         self.sums = Sums(hits=self.tracer.asked.hits)
 
     def stopped(self) -> dict[Sort, Sum]:
-        """Return what was not permitted, or with another plan what fares otherwise there."""
+        """Return what was not permitted; with another plan, what that plan treats differently."""
         tracer = self.other or self.tracer
         return self.sums.sorts.found(tracer.asked.lists, self.other is not None)
 
     def said_otherwise(self) -> dict[Sort, Sum]:
-        """Return what a device is said to have decided otherwise than the plan does."""
+        """Return the conversations on which a device reported another decision than the plan's."""
         return self.sums.said.sorts.found(self.tracer.asked.lists, compared=True)
 
     def decider(self, number: int, place: int) -> Decider:
-        """Return a line by the numbers of its list and of its place in it, as sums have them."""
+        """Return a line, given the number of its list and its index there, as they stand in the
+        sums.
+        """
         own = self.tracer.asked.lists[number]
         return Decider(own, own.entries[place] if place < len(own.entries) else None)
 
     def used(self) -> dict[Decider, dict[Sort, Sum]]:
-        """Return what each line permitted on the way there, by what is alike."""
+        """Return what each line permitted on the way there, by kind of conversation."""
         found: dict[DeciderKey, tuple[Decider, dict[Sort, Sum]]] = {}
         for sort, each in self.sums.users.found(self.tracer.asked.lists, compared=False).items():
             if sort.decider is not None:
@@ -244,7 +246,9 @@ class Replay:
         yield from self._told(seen)
 
     def _told(self, seen: Seen, in_order: bool = False) -> Iterator[Replayed]:
-        """Trace conversations, stretch by stretch where sums are kept by these, and add them up."""
+        """Trace conversations and add up their sums, stretch of time by stretch where these are
+        kept separately.
+        """
         if self.by is None:
             yield self._one_told(seen, in_order)
             return
@@ -257,8 +261,8 @@ class Replay:
             yield found
 
     def _one_told(self, seen: Seen, in_order: bool) -> Replayed:
-        """Trace conversations, which are in the order of time where limits count, and add them
-        up.
+        """Trace conversations and add up their sums; the conversations must be in the order of time
+        where rate limits count them.
         """
         windows, states = self._states(
             self.tracer, self.clock, seen, self.rates if in_order else None
@@ -295,7 +299,7 @@ class Replay:
         )
 
     def _use(self, seen: Seen, fates: Fates, windows: Indices, states: Sequence[State]) -> None:
-        """Add what is permitted to the lines that permit it on the way there."""
+        """Add permitted conversations to the lines that permit them on the way there."""
         permitted = np.flatnonzero(fates.verdict == PERMITTED)
         packets = seen.packets.take(permitted)
         for own, number, lines in self.tracer.met_there(packets, windows[permitted], states):
@@ -316,7 +320,7 @@ class Replay:
     def _states(
         tracer: BulkTracer, clock: Clock, seen: Seen, rates: Rates | None
     ) -> tuple[Indices, list[State]]:
-        """Return the state of each of some conversations, and all states."""
+        """Return the index of the state of conditions for each conversation, and all states."""
         windows, states = _speaking(tracer, seen, clock.of(seen.first), clock.states)
         return (
             (windows, states) if rates is None else _exceeding(tracer, rates, seen, windows, states)
@@ -352,9 +356,7 @@ class Replay:
                     )
 
     def lines(self) -> Iterator[tuple[AnyList[Any], list[Line]]]:
-        """Yield each placed list, and each closed place, with its lines and how often they
-        decided.
-        """
+        """Yield each placed list, and each closed place, with its lines and how often they decided."""
         plan = self.network.plan
         placed = {each.access_list for each in plan.every_placement} | {
             each.name for each in plan.closed.values()
@@ -365,15 +367,15 @@ class Replay:
 
 
 def list_lines(access_list: AnyList[Any], hits: Hits) -> list[Line]:
-    """Return the lines of a list with how often they decided, the otherwise line last."""
+    """Return the lines of a list with how often each decided, the otherwise line last."""
     entries = (*access_list.entries, None)
     counts = zip(entries, hits.legs.tolist(), hits.packets.tolist(), strict=True)
     return [Line(Decider(access_list, entry), legs, packets) for entry, legs, packets in counts]
 
 
 def _in_order(seen: Seen) -> Indices:
-    """Return the order of time; what began at once is in the order of its addresses and ports, in
-    whatever order it was seen.
+    """Return the order of time; conversations that began at the same moment are in the order of
+    their addresses and ports.
     """
     packets = seen.packets
     keys = [
@@ -390,8 +392,8 @@ def _in_order(seen: Seen) -> Indices:
 def _speaking(
     tracer: BulkTracer, seen: Seen, windows: Indices, states: list[State]
 ) -> tuple[Indices, list[State]]:
-    """Return the state of each of some conversations, by what its server's hello settled on; and
-    all states.
+    """Return the index of the state for each conversation, by the TLS version that its server's
+    hello chose; and all states.
     """
     if not tracer.network.plan.asks_for_tls:
         return windows, states
@@ -405,8 +407,8 @@ def _speaking(
 def _exceeding(
     tracer: BulkTracer, rates: Rates, seen: Seen, windows: Indices, states: list[State]
 ) -> tuple[Indices, list[State]]:
-    """Return the state of each of some conversations in the order of time, with the limits that are
-    exceeded for it; and all states.
+    """Return the index of the state for each conversation in the order of time, with the rate
+    limits that it exceeds; and all states.
     """
     _, kinds = tracer.ends(seen.packets.family).kinds.find(seen.packets, windows)
     numbers: dict[State, int] = {}
@@ -432,8 +434,8 @@ def _exceeding(
 
 
 class ListReplay:
-    """What was seen at one list, packet by packet, without conversations: each packet is asked
-    once.
+    """Recorded traffic at a single list, packet by packet, without conversations: each packet is
+    checked by itself.
     """
 
     def __init__(
@@ -450,7 +452,7 @@ class ListReplay:
         self._indexes: dict[State, ListIndex] = {}
 
     def add(self, family: Family, seen: Seen) -> None:
-        """Ask a batch of packets, or of flows, both ways."""
+        """Check a batch of packets, or of flow records in both directions."""
         if family is not self.access_list.family:
             self.foreign += int(seen.counts.sum())
             return
@@ -487,8 +489,8 @@ class ListReplay:
         self._denied.add(seen, fates, [], np.flatnonzero(denied))
 
     def _exceeding(self, seen: Seen, windows: Indices) -> tuple[Indices, list[State]]:
-        """Return the state of each packet, in the order of time, with the limits that are exceeded
-        for it; and all states.
+        """Return the index of the state for each packet in the order of time, with the rate limits
+        that it exceeds; and all states.
         """
         entries, numbers = self.access_list.entries, dict[State, int]()
         found = np.empty(len(seen), np.int64)
@@ -528,5 +530,5 @@ class ListReplay:
         return self._denied.found(self._asked.lists, compared=False)
 
     def lines(self) -> list[Line]:
-        """Return the list's lines with how often they decided."""
+        """Return the list's lines with how often each decided."""
         return list_lines(self.access_list, self._asked.hits[self._number])

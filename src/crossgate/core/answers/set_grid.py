@@ -23,7 +23,7 @@ from crossgate.core.traffic.session import Session
 
 
 class SetGrid:
-    """The cells of one plan, of one time and sort of conversations."""
+    """The cells of one plan, for one time and one kind of conversations."""
 
     def __init__(
         self, session: Session, when: When, missed: list[TooManyPieces] | None = None
@@ -38,8 +38,8 @@ class SetGrid:
         self._ends: dict[tuple[str, Family], tuple[EndpointSet, list[AddressClass]]] = {}
 
     def cell(self, source: str, destination: str, services: Sequence[str]) -> Iterator[Cell]:
-        """Yield for each service what is proved of it between one source and one destination.
-        Raises `PlanError` for a word that stands for no addresses.
+        """Yield for each service what is proved between one source and one destination. Raises
+        `PlanError` for a word that stands for no addresses.
         """
         between = {family: self._flows(source, destination, family) for family in Family}
         for service in services:
@@ -78,8 +78,8 @@ class SetGrid:
         )
 
     def _verdict(self, sent: Sequence[Flow], service: Service) -> Verdict | None:
-        """Return the one verdict of all that opens conversations of a service; `SOME` where there
-        are several, None where nothing does.
+        """Return the verdict on all openings of a service; `SOME` where there are several verdicts,
+        None where there are no openings.
         """
         found: set[Verdict] = set()
         for flow in sent:

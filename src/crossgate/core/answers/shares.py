@@ -1,5 +1,5 @@
-"""How much of all packets each line of a list takes: counted exactly, as numbers of packets that
-differ in what lists can ask for.
+"""Which part of all packets each line of a list takes, counted exactly: packets count as different
+where lists can tell them apart.
 """
 
 from __future__ import annotations
@@ -15,10 +15,8 @@ from crossgate.core.sets.region import every_packet
 
 
 class Share(NamedTuple):
-    """A line of a list: what part of all packets of the family it decides, and what part of those
-    that it asks for come to it (0 to 1).
-
-    An entry that is not in force has no part of either.
+    """A line of a list: the part of all packets of the family that it decides, and the part of the
+    packets it asks for that come as far as it (0 to 1). An entry that is not in force has neither.
     """
 
     decider: Decider
@@ -27,8 +25,8 @@ class Share(NamedTuple):
 
 
 def shares(access_list: AccessList, state: State) -> list[Share]:
-    """Return the share of each line while just these windows are open, the otherwise line last.
-    Raises `TooManyPieces`.
+    """Return the share of each line in one state of the windows, the otherwise line last. Raises
+    `TooManyPieces`.
     """
     with question(f"the shares of list {access_list.name}"):
         regions = ListRegions(access_list, state)

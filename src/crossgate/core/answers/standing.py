@@ -1,4 +1,4 @@
-"""How a plan stands, at a glance: what was found in it, what it expects, and what in it is not in
+"""The state of a plan at a glance: what was found in it, what it expects, and what in it is not in
 force.
 """
 
@@ -15,8 +15,8 @@ from crossgate.core.traffic.session import Session
 
 
 class Standing(NamedTuple):
-    """How many expectations hold, fail and were not looked at; the lists that stand nowhere, the
-    windows and entries that are not in force.
+    """How many expectations hold, fail and were not verified; the lists that are not placed; and
+    the windows and entries that are not in force.
     """
 
     held: int
@@ -28,8 +28,8 @@ class Standing(NamedTuple):
 
 
 def standing(session: Session, now: datetime, late: Callable[[], bool]) -> Standing:
-    """Return how a plan stands at a time; once it is `late`, further expectations are not looked
-    at.
+    """Return the state of a plan at a time; once it is `late`, no further expectations are
+    verified.
     """
     plan, verifier = session.plan, Verifier(session)
     held = failed = 0

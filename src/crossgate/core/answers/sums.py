@@ -1,8 +1,8 @@
-"""Sums of conversations that were replayed: by verdict, by what is alike, by line of a list; parts
-of the traffic add up to all of it.
+"""Sums over replayed conversations: by verdict, by kind, by line of a list. The sums of parts of
+the traffic add up to those of all of it.
 
-Sums hold numbers, not objects of a plan: lists by their order in the plan, entries by their order
-in the list. So they can be worked out elsewhere and sent.
+Sums contain numbers instead of objects of a plan: lists by their order in the plan, entries by
+their order in the list. So they can be computed in another process and sent back.
 """
 
 from __future__ import annotations
@@ -37,31 +37,30 @@ _LEAST_ADDED_UP = 1 << 16
 
 @dataclass(slots=True)
 class Sum:
-    """So many conversations, their packets, and the octets of these."""
+    """A number of conversations, their packets, and the octets of these."""
 
     conversations: int = 0
     packets: int = 0
     octets: int = 0
 
     def include(self, other: Sum) -> None:
-        """Add another sum."""
+        """Add another sum to this one."""
         self.conversations += other.conversations
         self.packets += other.packets
         self.octets += other.octets
 
     def add(self, seen: Seen, rows: Indices) -> None:
-        """Add some rows."""
+        """Add some rows to the sum."""
         self.conversations += len(rows)
         self.packets += int(picked(seen.counts, rows).sum())
         self.octets += int(picked(seen.octets, rows).sum())
 
 
 class Sort(NamedTuple):
-    """Conversations that are alike but for the client's port: the ends, the service, the verdict,
-    and the line that stopped them.
+    """Conversations that differ only in the client's port: the ends, the service, the verdict, and
+    the line that stopped them.
 
-    `was` is the verdict that it is compared with: the plan's that another one is held against, or
-    what a device is said to have decided.
+    `was` is the verdict that it is compared with: that of another plan, or what a device reported.
     """
 
     source: Address
@@ -84,7 +83,7 @@ class Line(NamedTuple):
 
 
 class _Rows(NamedTuple):
-    """Rows of one family that differ in `keys`, one of their packets, and their conversations,
+    """Rows of one family that differ in `keys`: a packet of each, and its numbers of conversations,
     packets and octets.
     """
 
@@ -93,7 +92,7 @@ class _Rows(NamedTuple):
     sums: Indices
 
     def added_up(self) -> _Rows:
-        """Return the same, each key once."""
+        """Return the same sums with each key once."""
         _, first, inverse = np.unique(self.keys, axis=0, return_index=True, return_inverse=True)
         sums = np.zeros((len(first), self.sums.shape[1]), np.int64)
         np.add.at(sums, inverse.reshape(-1), self.sums)
@@ -107,7 +106,7 @@ with.
 
 
 class Sorts:
-    """Sums of conversations that are alike, as columns."""
+    """Sums by kind of conversation, as columns."""
 
     def __init__(self) -> None:
         self._rows: dict[Family, list[_Rows]] = {}
@@ -125,8 +124,8 @@ class Sorts:
         rows: Indices,
         was: Indices | None = None,
     ) -> None:
-        """Add some rows, whose fates are those that a tracer gave, with its `places`; `was` are the
-        verdicts of what they are compared with, as in `Fates`.
+        """Add some rows, with the fates that a tracer gave them and the tracer's `places`; `was`
+        are the verdicts that they are compared with, as in `Fates`.
         """
         if not len(rows):
             return
@@ -155,9 +154,7 @@ class Sorts:
         self._put(packets.family, _Rows(keys, packets, np.stack(numbers, axis=1)))
 
     def include(self, other: Sorts) -> None:
-        """Add what another part of the traffic was summed up to, whose crossings have numbers of
-        their own.
-        """
+        """Add the sums of another part of the traffic, which numbers its crossings by itself."""
         mapped = self._renumbered(other.places)
         for family, parts in other._rows.items():
             for part in parts:
@@ -166,14 +163,16 @@ class Sorts:
                 self._put(family, part._replace(keys=keys))
 
     def _renumbered(self, places: Sequence[Crossing]) -> Indices:
-        """Return the numbers that other crossings have here, each at its number there."""
+        """Return the number here of each crossing of another part of the traffic, at the index that
+        it has there.
+        """
         numbers = {crossing: number for number, crossing in enumerate(self.places)}
         found = [numbers.setdefault(each, len(numbers)) for each in places]
         self.places = list(numbers)
         return np.array([*found, NO_PLACE], np.int64)  # NO_PLACE is the last one's number, too
 
     def _put(self, family: Family, rows: _Rows) -> None:
-        """Keep rows, and add up what is kept once as much has come as there was."""
+        """Keep rows, and add them up once twice as many are kept as before."""
         kept = self._rows.setdefault(family, [])
         kept.append(rows.added_up())
         later = sum(len(each.keys) for each in kept[1:])
@@ -181,8 +180,8 @@ class Sorts:
             self._rows[family] = [_joined(kept)]
 
     def found(self, lists: Sequence[AnyList[Any]], compared: bool) -> dict[Sort, Sum]:
-        """Return the sums by what is alike; `lists` are the plan's in their order, `compared` tells
-        whether they have a `was`.
+        """Return the sums by kind; `lists` are the plan's in their order, `compared` says whether
+        they have a `was`.
         """
         found: dict[Sort, Sum] = {}
         for parts in self._rows.values():
@@ -235,13 +234,15 @@ def _joined(parts: Sequence[_Rows]) -> _Rows:
 
 
 def verdict_numbered(number: int) -> Verdict | None:
-    """Return the verdict that has a number in `Fates`, None for what has no place in the plan."""
+    """Return the verdict for a number in `Fates`, None for conversations that have no place in the
+    plan.
+    """
     return None if number == NO_PLACE else VERDICTS[number]
 
 
 @dataclass
 class Said:
-    """How the plan's verdicts stand to what devices are said to have decided."""
+    """How the plan's verdicts compare with the decisions that devices reported."""
 
     agreeing: Sum = field(default_factory=Sum)
     differing: Sum = field(default_factory=Sum)
@@ -251,9 +252,8 @@ class Said:
     """What differs; `was` is what the device is said to have decided."""
 
     def add(self, seen: Seen, fates: Fates, places: list[Crossing]) -> None:
-        """Add conversations with their fates.
-
-        One that is half-open or varies agrees with either word: its packets meet both.
+        """Add conversations with their fates. A half-open or varying one agrees with either
+        decision, since its packets meet both.
         """
         permitted = fates.verdict == PERMITTED
         stopped = (fates.verdict == DENIED) | (fates.verdict == UNROUTABLE)
@@ -268,7 +268,7 @@ class Said:
         self.sorts.add(seen, fates, places, np.flatnonzero(differs), was)
 
     def include(self, other: Said) -> None:
-        """Add what other conversations come to."""
+        """Add the comparison of other conversations."""
         self.agreeing.include(other.agreeing)
         self.differing.include(other.differing)
         self.untold.include(other.untold)
@@ -277,15 +277,18 @@ class Said:
 
 @dataclass(slots=True)
 class Stretch:
-    """What began in a stretch of time: by verdict, None for what has no place in the plan, and how
-    often lines decided, legs and packets, by the numbers of their list and of their place in it.
+    """The conversations that began in a stretch of time: sums by verdict, None for those without a
+    place in the plan, and how often lines decided, legs and packets, by the number of their list
+    and their index in it.
     """
 
     verdicts: dict[Verdict | None, Sum] = field(default_factory=dict)
     lines: dict[tuple[int, int], tuple[int, int]] = field(default_factory=dict)
 
     def add(self, seen: Seen, fates: Fates, hits: Sequence[Hits], before: Sequence[Hits]) -> None:
-        """Add conversations, by what lines had decided before these and have decided since."""
+        """Add conversations; how often lines decided is the difference between the counts now and
+        `before`.
+        """
         for number, verdict in (*enumerate(VERDICTS), (NO_PLACE, None)):
             rows = np.flatnonzero(fates.verdict == number)
             if len(rows):
@@ -296,7 +299,7 @@ class Stretch:
                 self._include((access_list, line), int(own[0]), int(own[1]))
 
     def include(self, other: Stretch) -> None:
-        """Add what other conversations of the same time come to."""
+        """Add other conversations of the same time."""
         for verdict, each in other.verdicts.items():
             self.verdicts.setdefault(verdict, Sum()).include(each)
         for line, (legs, packets) in other.lines.items():
@@ -309,7 +312,7 @@ class Stretch:
 
 @dataclass
 class Sums:
-    """What some conversations come to."""
+    """All sums over some conversations."""
 
     verdicts: dict[Verdict | None, Sum] = field(
         default_factory=lambda: {each: Sum() for each in (*VERDICTS, None)}
@@ -335,12 +338,12 @@ class Sums:
     """The same by hour or day, by when it begins, where that is asked for."""
 
     def span(self, first: int, last: int) -> None:
-        """Take in a span of time."""
+        """Extend the time that the sums cover by a span."""
         self.first = first if self.first is None else min(first, self.first)
         self.last = last if self.last is None else max(last, self.last)
 
     def include(self, other: Sums) -> None:
-        """Add what other conversations come to."""
+        """Add the sums of other conversations."""
         for verdict, each in other.verdicts.items():
             self.verdicts[verdict].include(each)
         self.on_link.include(other.on_link)

@@ -1,4 +1,4 @@
-"""Which conversations words ask for: each source to each destination for each service, in each
+"""Which conversations some words ask for: each source to each destination for each service, in each
 family that they share.
 """
 
@@ -22,8 +22,8 @@ _MANY = (WordKind.SUBNET, WordKind.OUTSIDE, WordKind.GROUP)
 
 
 class Wanted(NamedTuple):
-    """What is asked about one source, destination and service, as they were named, and its
-    conversations.
+    """One source, destination and service as they were named, and the conversations to trace for
+    them.
     """
 
     source: str
@@ -33,10 +33,8 @@ class Wanted(NamedTuple):
 
 
 class Choice(NamedTuple):
-    """What narrows conversations down: the client's port, source addresses to claim, one family,
-    and TCP flags of a segment by itself.
-
-    None and empty are for all.
+    """What limits the conversations: the client's port, claimed source addresses, one family, and
+    the TCP flags of a single segment. None and empty are for no limit.
     """
 
     source_port: int | None = None
@@ -46,10 +44,10 @@ class Choice(NamedTuple):
 
 
 def ends(plan: Plan, text: str) -> list[str]:
-    """Return the ends that words with commas stand for: groups, subnets and outsides stand for
+    """Return the ends that words with commas stand for; groups, subnets and outsides stand for
     their hosts.
 
-    Raises `PlanError` for one of these that has no host.
+    Raises `PlanError` for one of these without hosts.
     """
     found: dict[str, None] = {}
     words = [text] if BUT in text else [each.strip() for each in text.split(",")]
@@ -95,11 +93,11 @@ def asked(
     services: Sequence[str],
     choice: Choice,
 ) -> list[Wanted]:
-    """Return what to trace. Of several, those whose two ends are one machine or share no family are
-    left out.
+    """Return what to trace. Where several are asked for, pairs whose ends are one machine or share
+    no family are left out.
 
-    Raises `PlanError` where nothing is left, for a word that is no end, and for a service that is
-    none there or is not one packet.
+    Raises `PlanError` where nothing is left, for a word that is no end, and for a service that has
+    no meaning there or is more than one packet.
     """
     check_services(network.plan, services)
     found: list[Wanted] = []
@@ -127,8 +125,8 @@ def asked(
 
 
 def _alone(conversation: Conversation, flags: FlagTest | None) -> Conversation:
-    """Return what is sent, with TCP flags as a segment of no conversation. Raises `PlanError` where
-    it is no TCP, and for what opens one.
+    """Return a packet, or a TCP segment with the given flags that belongs to no conversation.
+    Raises `PlanError` where it is not TCP, and for flags that open a conversation.
     """
     if flags is None:
         return conversation

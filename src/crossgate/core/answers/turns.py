@@ -1,10 +1,9 @@
-"""When did an answer turn? A search through the versions of something, newest first, that looks at
-few of them.
+"""When did an answer change? A search through versions, newest first, that looks at few of them.
 
-Back from the newest it looks at versions 1, 2, 4, 8 steps further and so on; between two that differ
-it goes on by halves, in every half whose ends differ. So n versions with t turns need about
-(t + 1) * log2(n) looks. What turned and turned back between two versions that were looked at is not
-seen, unless `every` version is to be looked at.
+From the newest version it looks 1, 2, 4, 8 and so on versions back. Between two versions that
+differ it goes on by halves, in every half whose ends differ. So n versions with t changes need
+about (t + 1) * log2(n) looks. A change that was reversed between two versions that were looked at
+is not seen, unless `every` version is to be looked at.
 """
 
 from __future__ import annotations
@@ -16,8 +15,8 @@ Seen = TypeVar("Seen", bound=Hashable)
 
 
 class Turned(NamedTuple):
-    """An answer that one version gives and the older one no more; `skipped` versions between them
-    cannot be asked.
+    """Two versions that give different answers; the `skipped` versions between them cannot be
+    asked.
     """
 
     newer: int
@@ -28,9 +27,9 @@ class Turned(NamedTuple):
 def turns(
     count: int, look: Callable[[int], Hashable | None], every: bool = False
 ) -> Iterator[Turned]:
-    """Yield where answers turn among versions 0, the newest, to `count` - 1, newest first.
+    """Yield where answers change among the versions 0, the newest, to `count` - 1, newest first.
 
-    `look` returns a version's answer, None where it cannot be asked; equal answers are no turn.
+    `look` returns a version's answer, None where it cannot be asked; equal answers are no change.
     """
     known = (index for index in range(count) if look(index) is not None)
     newest = next(known, None)
@@ -46,7 +45,7 @@ def turns(
 
 
 def _stops(newest: int, count: int) -> Iterator[int]:
-    """Yield the versions further and further back, the oldest last."""
+    """Yield the versions to look at, further and further back, the oldest last."""
     step = 1
     while newest + step < count - 1:
         yield newest + step
@@ -56,13 +55,15 @@ def _stops(newest: int, count: int) -> Iterator[int]:
 
 
 def _asked(look: Callable[[int], Hashable | None], wanted: int, low: int, high: int) -> int | None:
-    """Return the version nearest to one, from `low` up to below `high`, that can be asked."""
+    """Return the version nearest to `wanted`, from `low` up to below `high`, that can be asked."""
     around = sorted(range(low, high), key=lambda each: (abs(each - wanted), each))
     return next((each for each in around if look(each) is not None), None)
 
 
 def _between(look: Callable[[int], Hashable | None], newer: int, older: int) -> Iterator[Turned]:
-    """Yield the turns between two versions that can be asked, as far as ends of halves differ."""
+    """Return the changes between two versions that can be asked, as far as the ends of halves
+    differ.
+    """
     left = [(newer, older)]
     while left:
         first, last = left.pop()

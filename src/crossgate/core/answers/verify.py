@@ -1,9 +1,9 @@
-"""Whether what a plan claims of itself holds: every `expect` and `keep`, proved over every packet
-it speaks of.
+"""Whether the claims of a plan hold: every `expect` and `keep`, proved over every packet that it is
+about.
 
-All conversations that an expectation speaks of are taken as sets through the network (`flows`), in
-every state that the windows on the way can be in. What breaks a claim is a set; one packet of it is
-traced to say why.
+All conversations of a claim are taken as sets through the network (`flows`), in every state that
+the conditions on the way can be in. What breaks a claim is a set; one packet of it is traced to say
+why.
 """
 
 from __future__ import annotations
@@ -45,19 +45,19 @@ from crossgate.core.wording.sentences import packet_text, parting, speaking, whi
 
 
 class Broken(NamedTuple):
-    """What a claim says that does not hold, and a conversation that breaks it."""
+    """A claim that does not hold, and a conversation that breaks it."""
 
     claim: Expectation
     trace: Trace
 
 
 class Verified(NamedTuple):
-    """An expectation and whether it holds; if not, why, and the first packet of a conversation that
-    breaks it, with its verdict.
+    """A claim and whether it holds; if not, why, and the first packet of a conversation that breaks
+    it, with its verdict.
 
     `needed` says what would make it hold. Where it is not `answered`, it fell into too many pieces,
-    and nobody knows. `states` is in how many states of the conditions on its ways it was looked at,
-    in the family that has most.
+    and the answer is unknown. `states` is the number of states of the conditions on its ways that
+    were gone through, in the family that has the most.
     """
 
     expectation: Promise
@@ -72,8 +72,8 @@ class Verified(NamedTuple):
 
 
 class _Part(NamedTuple):
-    """What a promise says of some packets: what opens them, a claim about all of them, and whether
-    what finds no way keeps it.
+    """What a claim demands of some packets: the opening packets, the demand, and whether it is met
+    by packets that find no path.
     """
 
     claim: Expectation
@@ -82,7 +82,7 @@ class _Part(NamedTuple):
 
 
 class _Breaking(NamedTuple):
-    """What is said of a packet and not so: the packet, of which flow it is, and in which state."""
+    """A packet that breaks a demand: the packet, its flow, and the state of conditions."""
 
     part: _Part
     flow: Flow
@@ -91,16 +91,14 @@ class _Breaking(NamedTuple):
 
 
 class Said(NamedTuple):
-    """What a promise says of some packets that open conversations."""
+    """What a claim demands of some opening packets."""
 
     claim: Claim
     region: Region
 
 
 class Verifier:
-    """Verifies the expectations of one plan, and keeps which entries decided a packet on the
-    way.
-    """
+    """Verifies the claims of one plan, and keeps which entries decided about any packet."""
 
     def __init__(self, session: Session) -> None:
         self.session = session
@@ -110,9 +108,7 @@ class Verifier:
         self._says: dict[Promise, list[Said]] = {}
 
     def verify(self, expectation: Promise) -> Verified:
-        """Prove an expectation over all that it speaks of, or find the first packet that breaks
-        it.
-        """
+        """Prove a claim over all packets that it is about, or find the first packet that breaks it."""
         key = "verified", expectation
         if key not in self.session.kept:
             self._reached_now = Counter()
@@ -160,9 +156,7 @@ class Verifier:
     def _first_breaking(
         self, found: list[Flow], parts: list[_Part], states: Iterable[State]
     ) -> _Breaking | None:
-        """Return the first packet of some flows that breaks what is said of it, in the first of
-        some states.
-        """
+        """Return the first packet of some flows that breaks a demand, in the first of some states."""
         done = set[Hashable]()
         lists = [lists_on(self.network, flow.every, flow.source.address.family) for flow in found]
         for opened, (nth, flow) in product(states, enumerate(found)):
@@ -182,7 +176,9 @@ class Verifier:
         return None
 
     def _speaks_of_nothing(self, expectation: Promise) -> Verified:
-        """Say why an expectation speaks of no conversation, and does not hold for that."""
+        """Return the reason why a claim is about no conversation at all, and so does not hold; ""
+        where it is about some.
+        """
         for end, sends in ((expectation.source, True), (expectation.destination, False)):
             if self._nobodys(expectation, sends):
                 return Verified(
@@ -207,7 +203,7 @@ class Verifier:
         return Verified(expectation, False, why, "give both ends addresses of one family")
 
     def says(self, promise: Promise) -> list[Said]:
-        """Return all that a promise of the plan says, whether it holds or not."""
+        """Return all that a claim of the plan demands, whether it holds or not."""
         if promise not in self._says:
             self._says[promise] = list(self._said(promise))
         return self._says[promise]
@@ -224,16 +220,16 @@ class Verifier:
                     )
 
     def _ends(self, promise: Promise, family: Family) -> tuple[AddressSet, AddressSet]:
-        """Return the addresses of a family that a promise speaks of, as senders and as receivers:
-        of an outside its own alone.
+        """Return the addresses of a family that a claim is about, as senders and as receivers; for
+        an outside, only addresses on it.
         """
         senders, receivers = self.classes(promise, family)
         source, destination = claim_ends(self.network.plan, promise, family)
         return _machines(family, senders, source), _machines(family, receivers, destination)
 
     def _parts(self, promise: Promise, family: Family) -> list[_Part]:
-        """Return what a promise says of packets of a family; nothing where its service has none of
-        it.
+        """Return what a claim demands of packets of a family; nothing where its service has no part
+        in it.
         """
         plan, deny_without_way = self.network.plan, bool(self.network.plan.down)
         if isinstance(promise, Expectation):
@@ -266,8 +262,8 @@ class Verifier:
         return [*parts, _Part(promise.claim(Claim.DENY, "ip", promise.destination), rest, True)]
 
     def _begun(self, promise: Promise, service: str, family: Family) -> list[Opening] | None:
-        """Return the packets of a family that open conversations of a service as a promise has
-        them; None where it has none of it.
+        """Return the packets of a family that open conversations of a service as a claim means it;
+        None where it has no part in the family.
         """
         try:
             read = self.network.plan.service(service, family)
@@ -282,8 +278,8 @@ class Verifier:
         )
 
     def _permitted_beside(self, promise: Only, family: Family) -> list[Region]:
-        """Return what other `only` lines permit, which this one does not deny, at the hours and in
-        the family it speaks of.
+        """Return what other `only` lines permit, at the hours and in the family of this one, so
+        that this one does not deny it.
         """
         found: list[Region] = []
         for other in self.network.plan.only_lines:
@@ -305,7 +301,7 @@ class Verifier:
         return found
 
     def unreached(self) -> Iterator[tuple[AnyList[Any], AnyEntry]]:
-        """Yield the entries that decided no packet of any expectation verified so far."""
+        """Yield the entries that decided about no packet of any claim verified so far."""
         for access_list in self.network.plan.every_list.values():
             for entry in access_list.entries:
                 if not entry.off and (access_list.name, entry.number) not in self.reached:
@@ -314,8 +310,8 @@ class Verifier:
     def classes(
         self, expectation: Promise, family: Family
     ) -> tuple[list[AddressClass], list[AddressClass]]:
-        """Return the address classes that an expectation speaks of, as senders and as receivers;
-        not the addresses of what is down.
+        """Return the address classes that a claim is about, as senders and as receivers, without
+        the addresses of parts that are down.
         """
         plan, found = self.network.plan, self.session.address_classes(family)
         senders, receivers = (
@@ -325,14 +321,14 @@ class Verifier:
         return senders, receivers
 
     def _between(self, expectation: Promise, family: Family) -> list[Flow]:
-        """Return the flows that an expectation speaks of."""
+        """Return the flows that a claim is about."""
         senders, receivers = self.classes(expectation, family)
         source, destination = claim_ends(self.network.plan, expectation, family)
         return flows(self.network, senders, receivers, source.patterns, destination.patterns)
 
     def _nobodys(self, expectation: Promise, sends: bool) -> bool:
-        """Whether no machine can have any address of an end, or send with it: it is in no subnet,
-        and there is no outside.
+        """Whether no machine can have any address of an end, or send with it: no subnet contains
+        it, and there is no outside.
         """
         ends = {
             family: claim_ends(self.network.plan, expectation, family)[0 if sends else 1]
@@ -348,7 +344,7 @@ class Verifier:
         )
 
     def _one_machine(self, expectation: Promise) -> bool:
-        """Whether both ends of an expectation are the same single machine, under whatever names."""
+        """Whether both ends of a claim are the same single machine, under whatever names."""
         plan = self.network.plan
         named: tuple[set[str], set[str]] = (set(), set())
         for family in Family:
@@ -366,7 +362,7 @@ class Verifier:
         return len(named[0]) == 1 and named[0] == named[1]
 
     def _breaks(self, part: _Part, answer: Answer) -> bool:
-        """Whether an answer breaks what is said of it."""
+        """Whether an answer breaks a demand."""
         for each in answer.endings:
             self._reached_now.update(decided.decider.key for decided in each.passed)
             if each.stop is not None:
@@ -377,7 +373,7 @@ class Verifier:
         )
 
     def _failed(self, expectation: Promise, breaking: _Breaking, others: list[State]) -> Verified:
-        """Trace the packet that breaks an expectation, and say why it does."""
+        """Trace the packet that breaks a claim, and say why it does."""
         part, flow, packet, opened = breaking
         ends = [
             at_address(self.network, Address(packet.family, value))
@@ -443,8 +439,8 @@ class Verifier:
 
 
 def _keeps_to(part: _Part, verdict: Verdict, stop: Decider | None, by: bool) -> bool:
-    """Whether what becomes of a packet is what is said of it: who stops it, and whether the line
-    that is to decide does.
+    """Whether the fate of a packet meets a demand: who stops it, and whether the line that is to
+    decide does.
     """
     claim = part.claim
     if verdict is Verdict.UNROUTABLE and part.without_way:
@@ -457,7 +453,7 @@ def _keeps_to(part: _Part, verdict: Verdict, stop: Decider | None, by: bool) -> 
 
 
 def _broken(part: _Part, trace: Trace) -> bool:
-    """Whether a conversation on the way that was traced is not what is said of it."""
+    """Whether a traced conversation breaks a demand."""
     stop = None if trace.decided is None else trace.decided.decider
     return not _keeps_to(
         part, trace.verdict, stop, any(decider.key == part.claim.by for decider in trace.deciders())
@@ -465,7 +461,7 @@ def _broken(part: _Part, trace: Trace) -> bool:
 
 
 def _machines(family: Family, classes: Sequence[AddressClass], end: EndpointSet) -> AddressSet:
-    """Return the addresses of an end that some address classes have."""
+    """Return the addresses of an end that belong to some address classes."""
     patterns = PatternIndex(end.patterns)
     own = [
         AddressSet.of(family, each.within(patterns)) - AddressSet.of(family, each.excluded)
@@ -481,8 +477,8 @@ def _states_on(
     promise: Promise,
     at: Moment | Hours | None = None,
 ) -> dict[State, datetime | None]:
-    """Return the states that the conditions of lists on the ways of some flows can be in, of those
-    that a promise speaks of.
+    """Return the states that the conditions of lists on the ways of some flows can be in, limited
+    to those that the claim is about.
     """
     lists = (
         lists_on(

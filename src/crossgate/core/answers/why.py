@@ -1,5 +1,5 @@
-"""Why the entries above the line that decides did not: of a traced conversation, or of a packet
-that a list alone is asked about.
+"""Why the entries above the deciding line did not match: for a traced conversation, or for a packet
+checked against a list by itself.
 """
 
 from __future__ import annotations
@@ -21,8 +21,8 @@ from crossgate.core.network.ways import Network
 
 
 class Why(NamedTuple):
-    """A packet as a list sees it, the entries that it passes, each with the field in which they
-    differ, and the line that decides.
+    """A packet as a list sees it, the entries that it passes, each with the field that does not
+    match, and the line that decides.
     """
 
     packet: Packet
@@ -31,8 +31,8 @@ class Why(NamedTuple):
 
 
 def why_there(conversation: Conversation, leg: Leg, asked: Asked, state: State) -> Why | None:
-    """Return why a list that was asked on a leg of a conversation did what it did; None where it
-    has no entries to tell of.
+    """Return why a list that was asked on a leg of a conversation decided as it did; None where it
+    has no entries.
     """
     own, decider = asked.access_list, asked.decider
     if own is None or decider is None or isinstance(own, ClosedPlace):
@@ -42,15 +42,15 @@ def why_there(conversation: Conversation, leg: Leg, asked: Asked, state: State) 
 
 
 def packet_there(conversation: Conversation, leg: Leg, asked: Asked) -> Packet:
-    """Return the packet of a leg as a list sees it that is asked about it."""
+    """Return the packet of a leg as the list that is asked about it sees it."""
     first = conversation.first
     answer = legs_of(first, conversation.on_link)[1]
     return packet_on(packet_in(asked.crossing.view, first), leg, answer)
 
 
 def why_alone(network: Network, access_list: AccessList, words: str, state: State) -> list[Why]:
-    """Return what a list alone does with what opens a conversation, `SERVICE FROM to TO`, wherever
-    it stands. Raises `PlanError`.
+    """Return how a list by itself, wherever it is placed, decides about the opening packet of
+    `SERVICE FROM to TO`. Raises `PlanError`.
     """
     parts = words.split()
     if len(parts) != 4 or parts[2] != "to":

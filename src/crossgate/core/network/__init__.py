@@ -1,3 +1,3 @@
-"""Where packets go: cables, routes, who sits where, and which addresses the network treats alike.
-No list is known here.
+"""Where packets go: cables, routes, which machine has which address, and which addresses the
+network treats alike. Access lists are unknown in this package.
 """

@@ -1,10 +1,10 @@
 """Address classes: sets of addresses that the network treats alike, as senders and as receivers.
 
-Where a packet goes depends on where its sender sits and on its destination, and most machines of a
-subnet are alike in both. Not alike are the interfaces of devices, hosts with a port, a gateway or a
-list of their own, destinations that a static route tells apart, and addresses that nothing is
-routed to (`scope`). Each of these is a class of its own; what is left of a subnet or of an outside
-is one more.
+Where a packet goes depends on its sender's subnet and on its destination, and most machines of a
+subnet are alike in both. These are different, and each is a class of its own: the interfaces of
+devices, hosts with a port, a gateway or a list of their own, destinations that have a static route
+of their own, and addresses that nothing is routed to (`scope`). What is left of a subnet or of an
+outside is one more class.
 """
 
 from __future__ import annotations
@@ -24,11 +24,11 @@ from crossgate.core.sets.patterns import PatternIndex, common
 
 
 class AddressClass(NamedTuple):
-    """The addresses of `pattern` except those in any of `excluded`; `end` is one of them, and
-    stands for all.
+    """The addresses of `pattern` except those in any of `excluded`; `end` is one of them and
+    represents them all.
 
-    With `scoped` nothing is routed to them, and they belong to no set of machines. Those of a
-    `public` prefix are no machine's, and stand for others.
+    Nothing is routed to a `scoped` class, and no set of machines contains it. The addresses of a
+    `public` class belong to no machine: a translation puts them in the place of others.
     """
 
     end: Endpoint
@@ -38,14 +38,14 @@ class AddressClass(NamedTuple):
     public: Pattern | None = None
 
     def within(self, patterns: PatternIndex) -> list[Pattern]:
-        """Return the parts of the class's own pattern that lie in any of some patterns."""
+        """Return the parts of the class's own pattern that lie in any of the given patterns."""
         parts = (common(self.pattern, each) for each in patterns.overlapping(self.pattern))
         return [part for part in parts if part is not None]
 
 
 class AddressClasses(list[AddressClass]):
-    """The address classes of a network in a family, each before those inside it; it finds those
-    that have an address of a pattern.
+    """The address classes of a network in one family, each before those inside it, with the search
+    for the classes that share addresses with a pattern.
     """
 
     def __init__(self, classes: Iterable[AddressClass]) -> None:
@@ -60,14 +60,14 @@ class AddressClasses(list[AddressClass]):
             self._around.append(around)
 
     def overlapping(self, patterns: Iterable[Pattern]) -> list[int]:
-        """Return the indices of the classes whose pattern shares an address with any of some
+        """Return the indices of the classes whose pattern shares an address with any of the given
         patterns, in order.
         """
         return self._known(tuple(patterns), every=True)
 
     def holding(self, patterns: Iterable[Pattern]) -> list[int]:
-        """Return the indices of the classes that can have an address of some patterns, those not
-        excluded from them, in order.
+        """Return the indices of the classes that can contain an address of the given patterns, in
+        order; a class that excludes those addresses is left out.
         """
         return self._known(tuple(patterns), every=False)
 
@@ -102,8 +102,8 @@ class AddressClasses(list[AddressClass]):
 
 
 def boundaries(network: Forwarding, family: Family) -> set[Pattern]:
-    """Return the prefixes at which the network tells addresses apart; any two are nested or
-    apart.
+    """Return the prefixes inside which the network treats addresses differently from those around
+    them; any two are nested or disjoint.
     """
     plan = network.plan
     found = set(unrouted(network, family))
@@ -131,9 +131,9 @@ def boundaries(network: Forwarding, family: Family) -> set[Pattern]:
 def address_classes(
     network: Forwarding, family: Family, more: Iterable[Pattern] = ()
 ) -> AddressClasses:
-    """Return the address classes of a network in a family, each before those inside it.
+    """Return the address classes of a network in one family, each before those inside it.
 
-    Addresses are told apart at the `boundaries` of the network and at those of `more`.
+    Addresses are divided at the `boundaries` of the network and at those of `more`.
     """
     edges = sorted(
         {*boundaries(network, family), *more}, key=lambda each: (each.value, -each.wildcard)
@@ -170,15 +170,15 @@ def address_classes(
 
 
 def unrouted(network: Forwarding, family: Family) -> set[Pattern]:
-    """Return the blocks of addresses that nothing is routed to: those of the standards, and the
-    subnets' broadcast addresses.
+    """Return the blocks of addresses that nothing is routed to: those that standards reserve, and
+    the subnets' broadcast addresses.
     """
     broadcasts = network.plan.broadcasts if family is Family.IPV4 else {}
     return {*scoped_blocks(family), *(Pattern(family, value, 0) for value in broadcasts)}
 
 
 def device_addresses(network: Forwarding) -> set[Pattern]:
-    """Return every address that a device of the plan has, or several share."""
+    """Return every address of the plan's devices, those that several devices share included."""
     own = {
         single(address)
         for device in network.plan.devices.values()
@@ -188,8 +188,8 @@ def device_addresses(network: Forwarding) -> set[Pattern]:
 
 
 def free_address(pattern: Pattern, taken: Sequence[Pattern]) -> Address | None:
-    """Return an address of a prefix that is in none of the prefixes inside it, a machine's rather
-    than the network's.
+    """Return an address of a prefix that is in none of the prefixes inside it; one for a machine is
+    preferred to the network's own address.
     """
     start = pattern.first + (1 if pattern.size > 2 else 0)
     for value in (start, pattern.first):
@@ -202,10 +202,10 @@ def free_address(pattern: Pattern, taken: Sequence[Pattern]) -> Address | None:
 
 
 def on_outside(found: AddressClasses, ends: EndpointSet) -> list[AddressClass]:
-    """Return the classes that the endpoints of a set may be in.
+    """Return the classes that can contain endpoints of a set.
 
-    An outside limits them to its own; scoped ones belong to them only where the set names just
-    their addresses.
+    An endpoint on an outside must be in a class of that outside. A scoped class counts only where
+    the set names single addresses of it.
     """
     return [
         address_class
@@ -219,12 +219,12 @@ def on_outside(found: AddressClasses, ends: EndpointSet) -> list[AddressClass]:
 
 
 def meant(found: AddressClasses, ends: EndpointSet) -> list[AddressClass]:
-    """Return the classes that a claim about a set of endpoints speaks of: devices' own addresses
-    only where they are named one by one.
+    """Return the classes that a claim about a set of endpoints is about.
 
-    What a device itself sends no list on its interfaces is asked about, so a claim about a subnet
-    is one about its machines. Nor is one of these an address that stands for others, unless just
-    such ones are named.
+    A device's own address counts only where it is named by itself: the lists on a device's
+    interfaces are not asked about what the device sends, so a claim about a subnet is about its
+    machines. Nor does a public address of a translation count, unless the set consists of such
+    addresses.
     """
     return [
         address_class

@@ -1,5 +1,5 @@
-"""Which address class each of many addresses is in: the longest prefix that has it, by one search
-among sorted bounds.
+"""The address class of each of many addresses: the longest prefix that contains it, found by one
+binary search.
 """
 
 from __future__ import annotations
@@ -16,7 +16,7 @@ NOWHERE = -1
 
 
 class ClassFinder:
-    """Finds the address classes of a family's addresses, by index."""
+    """Finds the index of the address class of each of many addresses of one family."""
 
     def __init__(self, family: Family, classes: AddressClasses) -> None:
         patterns = [pattern for each in classes for pattern in (each.pattern, *each.excluded)]
@@ -36,6 +36,6 @@ class ClassFinder:
                 paint(block, NOWHERE)
 
     def find(self, addresses: Words) -> Indices:
-        """Return the class of each address, `NOWHERE` for one that has none."""
+        """Return the index of the class of each address, `NOWHERE` for an address without one."""
         found: Indices = self._class[self._finder.places(addresses)]
         return found

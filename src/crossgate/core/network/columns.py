@@ -1,5 +1,5 @@
-"""What becomes of packets to one class of destinations, device by device: the sequences that follow
-once they have come in.
+"""What packets to one class of destinations meet, device by device: the sequences of tokens that
+follow once they have come into a device.
 """
 
 from __future__ import annotations
@@ -12,15 +12,15 @@ from crossgate.core.sets.effort import TooManyPieces
 
 
 class Cell(NamedTuple):
-    """The ways of a pair, or from a device on, and how many paths it stands for."""
+    """The number of a node (a set of sequences), and how many paths it stands for."""
 
     number: int
     paths: int
 
 
 class Edge(NamedTuple):
-    """A hop from one device to another, by its number: its tokens and its cost. Where no cable
-    leads to it, the packet is `lost`.
+    """A hop from one device to another, given by its number: the tokens it meets, and its cost. A
+    packet is `lost` on it where no cable joins the two.
     """
 
     tokens: tuple[int, ...]
@@ -30,18 +30,18 @@ class Edge(NamedTuple):
 
 
 class Onward(NamedTuple):
-    """Where each device sends packets on to, and in how many ways it ends their way itself."""
+    """Where each device sends packets on to, and in how many ways a packet's path ends at it."""
 
     edges: list[list[Edge]]
     exits: list[int]
 
 
 class Column:
-    """What follows for a packet to one class of destinations once it has come into each device, by
-    the device's number.
+    """What a packet to one class of destinations meets once it has come into each device, by the
+    device's number.
 
-    `costs` are those of the ways that are left, where the least decides, and `ends` the devices
-    that can hand a packet out then; `turning` are the devices in loops.
+    `costs` are those of the paths left from there where the least cost decides, `ends` the devices
+    that can then hand the packet to its destination, and `turning` the devices on a loop.
     """
 
     def __init__(self, nodes: Nodes, names: list[str]) -> None:
@@ -54,16 +54,16 @@ class Column:
         self.turning: set[int] = set()
 
     def cell(self, device: int) -> Cell:
-        """Return what follows at a device."""
+        """Return what follows once a packet has come into a device."""
         return Cell(self.numbers[device], self.paths[device])
 
 
 class Cheapest(Column):
-    """The column of those whose way is the least of all to some devices, settled from these on by
-    rising cost.
+    """The column of destinations that every device reaches by the least cost alone.
 
-    `feeding` has for each device the edges that lead into it, `exits` in how many ways each device
-    hands a packet out that can. Those that are `last` do nothing else.
+    Devices are settled in order of rising cost, beginning with those at the destination. `feeding`
+    has for each device the edges that lead into it, `exits` in how many ways a device hands a
+    packet to its destination. A device among `last` does only that.
     """
 
     def __init__(
@@ -100,10 +100,11 @@ class Cheapest(Column):
 
 
 class Chosen(Column):
-    """The column of those whose way each device chooses by itself, as static routes let it.
+    """The column of destinations for which each device chooses its next hop by itself, as static
+    routes let it.
 
-    Devices are settled once all those are that they send on to; what is left then goes round, and
-    is walked turn by turn.
+    A device is settled once all that it sends on to are. Devices that are left then are on loops,
+    which are followed for one turn.
     """
 
     def __init__(self, nodes: Nodes, names: list[str], moves: Onward) -> None:
@@ -153,7 +154,7 @@ class Chosen(Column):
         )
 
     def _in_loops(self) -> list[int]:
-        """Return the devices that are not settled and from which a packet can come back to them."""
+        """Return the devices that are not settled and to which a packet can come back."""
         left = {
             device: [edge.device for edge in edges if edge.device not in self._known]
             for device, edges in enumerate(self._edges)
@@ -174,8 +175,8 @@ class Chosen(Column):
         return [device for device in left if comes_back(device)]
 
     def _turn(self, device: int, entered: frozenset[int]) -> Cell:
-        """Return what follows at a device in a loop, when these have been entered: a turn ends
-        where one of them is again.
+        """Return what follows at a device on a loop once the given devices have been entered: a
+        turn ends where one of them is entered again.
         """
         self._steps += 1
         if self._steps > MOST_WAYS:

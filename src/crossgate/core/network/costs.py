@@ -45,10 +45,11 @@ class Link(NamedTuple):
 
 
 class Exits(NamedTuple):
-    """Where computed ways end: devices that can hand a packet out, with what that costs them.
+    """Where computed paths end: the devices that can hand a packet to its destination, with what
+    that costs them.
 
-    Those of them that are `last` do so whatever other ways cost. `owner` is the device that has the
-    address, None where a machine has it.
+    Those in `last` do so whatever other paths cost. `owner` is the device that has the address,
+    None where a machine has it.
     """
 
     costs: frozenset[tuple[str, int]]
@@ -57,12 +58,12 @@ class Exits(NamedTuple):
 
 
 class Costs:
-    """The neighbours of one plan's devices, and what the ways between them cost; it keeps what it
-    has worked out.
+    """The neighbours of each device of one plan, and what paths between devices cost; results are
+    kept.
     """
 
     def __init__(self, plan: Plan, on_segment: dict[tuple[str, Family], list[Interface]]) -> None:
-        """Make them; `on_segment` are the interfaces of a family on a segment that are up, by
+        """Make it; `on_segment` has the interfaces of each family on a segment that are up, by
         device name.
         """
         self._plan = plan
@@ -73,7 +74,7 @@ class Costs:
         self._known: dict[tuple[Exits, Family], dict[str, int]] = {}
 
     def leaving(self, interface: Interface) -> int:
-        """Return what it costs to leave by an interface."""
+        """Return the cost of leaving by an interface."""
         if interface.cost is not None:
             return interface.cost
         through_machines = (
@@ -82,7 +83,7 @@ class Costs:
         return _THROUGH_MACHINES if through_machines else 1
 
     def links(self, name: str, family: Family) -> list[Link]:
-        """Return the links from a device to each of its neighbours, by the neighbours' names."""
+        """Return the links from a device to each of its neighbours, by the neighbour's name."""
         key = (name, family)
         if key not in self._links:
             found = [
@@ -103,8 +104,8 @@ class Costs:
         return self._links[key]
 
     def to(self, exits: Exits, family: Family) -> dict[str, int]:
-        """Return, for each device that has a way to some exits, what the least of its ways
-        costs.
+        """Return the least cost from each device to any of the exits, for the devices that have a
+        path to one.
         """
         key = (exits, family)
         if key not in self._known:
@@ -127,9 +128,7 @@ class Costs:
         return costs
 
     def _feeders(self, name: str, family: Family) -> dict[str, int]:
-        """Return the neighbours of a device, each with the least that it costs them to send to
-        it.
-        """
+        """Return the neighbours of a device, each with the least cost of sending to this device."""
         key = (name, family)
         if key not in self._feeding:
             found: dict[str, int] = {}
@@ -140,8 +139,8 @@ class Costs:
         return self._feeding[key]
 
     def onward(self, name: str, family: Family, costs: dict[str, int]) -> tuple[int, list[Link]]:
-        """Return what the least way from a device by a neighbour costs, and the links that begin
-        such ways; `costs` are those to the end.
+        """Return the least cost of a path from a device by way of a neighbour, and the links that
+        such paths begin with; `costs` are the least costs from each device to the destination.
         """
         sums = [
             (costs[link.neighbour.device] + link.cost, link)
@@ -153,17 +152,17 @@ class Costs:
 
 
 def begins(cost: int, behind: int, leaving: int) -> bool:
-    """Whether a device takes a link: its least cost to the destination, `cost`, is what the link
-    costs (`leaving`) and what its neighbour's least way costs (`behind`) together.
+    """Whether some least-cost path begins with a link: the device's least cost to the destination,
+    `cost`, equals the link's cost (`leaving`) plus the neighbour's least cost (`behind`).
     """
     return cost != FAR and cost == behind + leaving
 
 
 def chosen(costs: NDArray[np.int32], leaving: Iterable[int]) -> NDArray[np.bool_]:
-    """Return which of several devices (a row each) the least ways to destinations (a column each)
+    """Return which of several devices (a row each) least-cost paths to destinations (a column each)
     begin with.
 
-    `leaving` is what it costs to send to each device. None is chosen where none has a way.
+    `leaving` is the cost of sending to each device. Where no device has a path, none is chosen.
     """
     import numpy as np
 

@@ -1,19 +1,22 @@
-"""All ways between two ends across translations: what packets meet, each place in the view in which
-it sees them.
+"""All paths between two ends across translations: the lists that packets meet, each with the
+addresses it sees there (its *view*).
 
-Theory of operation. Where packets go by their addresses alone is worked out as if nobody translated
-(`way_graphs`), with a token at every border. Here the node of such ways is gone over, node by node
-with the packet's past (`translated.State`):
+Theory of operation. `way_graphs` works out where packets go by their addresses alone, as if no
+device translated, with a token at every border. This module follows such paths node by node,
+together with what has happened to the packet so far (`translated.State`):
 
-1. A place is met in the view that holds there: its token is that of its crossing with this view.
-2. At a border the rules are asked. A new source holds for what follows. For a new destination
-   follows what that device would do with a packet to it.
-3. Where ways arrive in different states, their answers differ. So packets of one sort between two
-   ends have several *crossed* ways, each with its own ways back; those there, taken together, are
-   all the equal ways there.
+1. A place with a list is met in the view that holds there: its token is that of the place together
+with the view.
 
-All of a pair is one number again (`CrossedGraphs.node`), so that pairs that fare alike have equal
-ones.
+2. At a border the rules are asked. A new source holds for the rest of the path. After a new
+destination the path goes on as that device would send a packet to it.
+
+3. Packets that arrive in different states get different answers. So packets of one sort between two
+ends have several *crossed* ways, each with its own ways back; taken together, the ways there are
+all the equal paths there.
+
+Everything that a pair of ends meets is one number again (`CrossedGraphs.node`), so that pairs that
+are treated alike have equal numbers.
 """
 
 from __future__ import annotations
@@ -39,8 +42,8 @@ Found = TypeVar("Found")
 
 
 class Crossed(NamedTuple):
-    """Some of the ways of packets of one sort: the node of those there, that of those back, and the
-    state in which packets arrive; None for ways on which they are lost.
+    """Some of the ways of packets of one sort: the node of the ways there, that of the ways back,
+    and the state in which packets arrive, which is None where they are lost.
     """
 
     there: int
@@ -49,8 +52,8 @@ class Crossed(NamedTuple):
 
 
 class Sorted(NamedTuple):
-    """What is carried (spans as in `sets.region`), one sort of it, and its ways, those of the first
-    path first.
+    """One sort of traffic, the spans of what is carried (as in `sets.region`), and its ways, those
+    of the first path first.
     """
 
     what: Spans
@@ -63,11 +66,11 @@ NO_SORT = -1
 
 
 class CrossedGraphs(WayGraphs):
-    """The ways of one family in a network where addresses are translated."""
+    """The ways of one family in a network that translates addresses."""
 
     @cached_property
     def translations(self) -> Translations:
-        """The rules."""
+        """The translation rules of this family."""
         return Translations(self.network.plan, self.family)
 
     @cached_property
@@ -75,16 +78,16 @@ class CrossedGraphs(WayGraphs):
         return self.nodes.ending(Outcome.LOST)
 
     def node(self, origin: Endpoint, destination: Address) -> int:
-        """Return the number of all that becomes of what is sent from one end to another, and of its
-        answers; equal numbers are treated alike.
+        """Return a number for all that packets from one end to another meet, and their answers;
+        pairs with equal numbers are treated alike.
         """
         return self.number(origin, at_address(self.network, destination))
 
     def number(
         self, origin: Endpoint, destination: Endpoint, plain: tuple[int, int] | None = None
     ) -> int:
-        """Return the number of a pair (`node`); `plain` are its nodes there and back, where they
-        are known.
+        """Return the number of a pair, as `node` does; `plain` are the nodes there and back without
+        translation, where they are known.
         """
         there, back = plain or (
             self.plain(origin, destination.address),
@@ -122,7 +125,7 @@ class CrossedGraphs(WayGraphs):
         return self.nodes.prepend((self.token(Marker(what)),), number)
 
     def matters(self, number: int) -> bool:
-        """Whether some sequence of a node crosses a border."""
+        """Whether some sequence of a node crosses a border of translations."""
         if number not in self._bordered:
             for each in self.nodes.below(number):
                 if each not in self._bordered:
@@ -137,7 +140,7 @@ class CrossedGraphs(WayGraphs):
         return {}
 
     def leaving(self, source: Address) -> int:
-        """Return the borders at which some rule may give a source another address, as bits."""
+        """Return the borders at which some rule may translate a source, as a bit mask."""
         key = self.translations.like(source, 0)
         if key not in self._leaving:
             points = self.translations.leaving(source)
@@ -150,8 +153,9 @@ class CrossedGraphs(WayGraphs):
         return {}
 
     def touches(self, source: Address, destination: Address, plain: tuple[int, int]) -> bool:
-        """Whether something that is sent between two ends, or its answers, may be translated, or is
-        lost where nothing leads it in; `plain` are the nodes there and back.
+        """Whether packets between two ends, or their answers, may be translated, or are lost
+        because no rule translates their destination; `plain` are the nodes there and back without
+        translation.
         """
         there, back = plain
         return bool(
@@ -166,7 +170,7 @@ class CrossedGraphs(WayGraphs):
     def by_sort(
         self, origin: Endpoint, destination: Endpoint, plain: tuple[int, int] | None = None
     ) -> list[Sorted]:
-        """Return the ways of a pair, for each part of what can be carried that fares alike."""
+        """Return the ways of a pair, for each sort of traffic that the rules treat alike."""
         found: dict[tuple[Crossed, ...], list[int]] = {}
         for sort in range(len(self.translations.sorts.spans)):
             # Of what sort it is matters only to what is asked on the way.
@@ -183,7 +187,7 @@ class CrossedGraphs(WayGraphs):
 
     def crossed(self, trip: Trip, plain: tuple[int, int] | None = None) -> list[Crossed]:
         """Return the ways of packets of one sort, those of the first path first; `plain` are the
-        pair's nodes where they are known.
+        pair's nodes without translation where they are known.
         """
         source, end, destination = trip.source, trip.destination.address, trip.destination
         there = self.plain(trip.origin, end) if plain is None else plain[0]
@@ -209,7 +213,7 @@ class CrossedGraphs(WayGraphs):
     def _returning(
         self, arrived: State, destination: Endpoint, plain: tuple[int, int] | None
     ) -> int:
-        """Return the ways of the answers to packets that have arrived."""
+        """Return the ways of the answers to packets that arrived in a state."""
         receiver = self.receiver(arrived, destination)
         answer, numbers = self.translations.answered_by(arrived, receiver.device), set()
         last = arrived.sources[-1]
@@ -223,14 +227,14 @@ class CrossedGraphs(WayGraphs):
         return self.nodes.union(frozenset(numbers))
 
     def receiver(self, arrived: State, destination: Endpoint) -> Endpoint:
-        """Return who gets packets that have arrived."""
+        """Return the end that gets packets which arrived in a state."""
         if not any(each.side for each in arrived.view):
             return destination
         return at_address(self.network, arrived.destination)
 
     def _there(self, start: _Key) -> dict[State | None, int]:
-        """Return the ways that follow for a packet, by the state in which it arrives; None for
-        those on which it is lost.
+        """Return the ways that a packet can still take, by the state in which it arrives; None
+        stands for packets that are lost.
         """
 
         def alike(key: _Key) -> dict[State | None, int]:
@@ -257,7 +261,9 @@ class CrossedGraphs(WayGraphs):
         return {}
 
     def _back(self, start: _Key) -> int:
-        """Return the ways that follow for an answer; it arrives where all is taken back."""
+        """Return the ways that an answer can still take; it arrives only where every translation of
+        its packet has been undone.
+        """
 
         def gathered(key: _Key, moves: list[_Move]) -> int:
             found = {
@@ -287,8 +293,9 @@ class CrossedGraphs(WayGraphs):
         alike: Callable[[_Key], Found],
         gathered: Callable[[_Key, list[_Move]], Found],
     ) -> Found:
-        """Return what is `known` of a packet at a node, once all that follows is: `gathered` from its
-        moves, or `alike` the plain ways where nothing is translated any more.
+        """Return the result for a packet at a node, after those of all nodes that follow:
+        `gathered` from its moves, or by `alike` from the ways without translation where nothing
+        more is translated.
         """
         stack = [start]
         while stack:
@@ -309,7 +316,9 @@ class CrossedGraphs(WayGraphs):
         return known[start]
 
     def _moves(self, key: _Key) -> Iterator[_Move]:
-        """Yield what is met next, and what follows behind it; None where the packet is lost."""
+        """Yield what the packet meets next and what follows after it; None where the packet is
+        lost.
+        """
         number, state = key
         for token, child in self.nodes.of[number].children:
             place = self.tokens[token]
@@ -326,14 +335,16 @@ class CrossedGraphs(WayGraphs):
                 yield (), (child, turn.state)
 
     def _seen(self, token: int, view: View) -> int:
-        """Return the token of a place as it sees packets."""
+        """Return the token of a place together with the view in which it sees packets."""
         place = self.tokens[token]
         if not view or not isinstance(place, Crossing) or place.rulings is not None:
             return token
         return self.token(place._replace(view=view))
 
     def among(self, number: int, first: Sequence | None) -> WayGraph:
-        """Return the ways of a node; without the `first` of them it is any."""
+        """Return the ways of a node; where the `first` sequence is not given, any of them counts as
+        the first.
+        """
         if self.nodes.count(number) == 1:
             first = None
         elif first is None:
@@ -352,8 +363,8 @@ class CrossedGraphs(WayGraphs):
     def trip(
         self, origin: Endpoint, destination: Endpoint, sort: int, claimed: Address | None = None
     ) -> Trip:
-        """Return the paths of packets of one sort between two ends; the sender may claim another
-        address than its own.
+        """Return the paths of packets of one sort between two ends; the sender may claim a source
+        address that is not its own.
         """
         key = origin, destination, sort, claimed or origin.address
         if key not in self._trips:
@@ -365,7 +376,7 @@ class CrossedGraphs(WayGraphs):
         return {}
 
     def graph(self, origin: Endpoint, destination: Address, number: int | None = None) -> WayGraph:
-        """Return what packets of a pair meet as if nobody translated; `number` is their plain node
+        """Return what packets of a pair meet when no device translates; `number` is their node
         where that is known.
         """
         number = self.unbordered(self.plain(origin, destination) if number is None else number)
@@ -377,7 +388,7 @@ class CrossedGraphs(WayGraphs):
         return self.among(number, first)
 
     def _borders(self) -> set[int]:
-        """Return the tokens that are borders, of all that there are by now."""
+        """Return the tokens of all borders that have been numbered so far."""
         known, found = self._known_borders
         for number in range(known, len(self.tokens)):
             if isinstance(self.tokens[number], Border):
@@ -390,7 +401,7 @@ class CrossedGraphs(WayGraphs):
         return 0, set()
 
     def unbordered(self, number: int) -> int:
-        """Return the ways of a node without the borders that they cross."""
+        """Return the ways of a node with the tokens of borders left out."""
         if number not in self._without:
             borders = frozenset(self._borders())
             self._without[number] = (
@@ -403,8 +414,8 @@ class CrossedGraphs(WayGraphs):
         return {}
 
     def _bits(self, token: int) -> int:
-        """Return the bits of a token: of a place as it sees packets also that of the place; of a
-        place that sees them as they were sent one more.
+        """Return the bits of a token for `met`. A token of a place with a view also has the bit of
+        the place itself, and one more where the place sees packets as they were sent.
         """
         place = self.tokens[token]
         if not isinstance(place, Crossing):
@@ -414,12 +425,12 @@ class CrossedGraphs(WayGraphs):
         return 1 << token | 1 << self.token(Marker(("as sent", place)))
 
     def sent_bit(self, place: tuple[Point, Direction]) -> int:
-        """Return the bit of a place that sees packets as they were sent, for `met`."""
+        """Return the bit, for `met`, that says that a place sees packets as they were sent."""
         return 1 << self.token(Marker(("as sent", Crossing(*place))))
 
     def views(self, place: Crossing) -> dict[View, int]:
-        """Return the views in which a place sees what is translated, on any way that was asked for,
-        with the bit of each for `met`.
+        """Return the views in which a place sees translated packets, on all paths that were asked
+        for, each with its bit for `met`.
         """
         found = dict[View, int]()
         for token, each in enumerate(self.tokens):
@@ -428,8 +439,8 @@ class CrossedGraphs(WayGraphs):
         return found
 
     def leads_on(self, device: str, state: State, wanted: Sequence, met: int) -> bool:
-        """Whether from a device on a packet can meet what is left of a sequence; in a loop that is
-        not told apart.
+        """Whether a packet at a device can still meet the rest of a sequence; on a loop the answer
+        may be true where it cannot.
         """
         destination = state.destination
         if self.edges().number[device] in self.column(destination).turning:
@@ -437,7 +448,7 @@ class CrossedGraphs(WayGraphs):
         return self.leads_to((self._onward(device, destination), state), wanted, met)
 
     def leads_to(self, key: _Key, wanted: Sequence, met: int = 0) -> bool:
-        """Whether what follows for a packet can meet what is left of a sequence."""
+        """Whether a packet at a node can still meet the rest of a sequence."""
         answers = key[1].answering is not None
         for number in (self._back(key),) if answers else self._there(key).values():
             following: int | None = number
@@ -449,7 +460,7 @@ class CrossedGraphs(WayGraphs):
         return False
 
     def crossings(self, origin: Endpoint, destination: Address) -> dict[Crossing, None]:
-        """Return the places that packets cross from one end to an address on any of their paths,
+        """Return the places that packets from one end to an address cross on any of their paths,
         however they are translated; those of the first path stand first.
         """
         end, found = at_address(self.network, destination), dict[Crossing, None]()
@@ -468,7 +479,7 @@ class CrossedGraphs(WayGraphs):
         return {**found, **super().crossings(origin, destination)}
 
     def behind(self, device: str, destination: Address) -> dict[Crossing, None]:
-        """Return all places that a packet crosses from a device on to a destination."""
+        """Return all places that a packet to a destination crosses after it has come into a device."""
         found: dict[Crossing, None] = {}
         seen, front = {device}, list(self.network.hops(device, destination))
         while front:
@@ -481,7 +492,7 @@ class CrossedGraphs(WayGraphs):
 
 
 class Walked(NamedTuple):
-    """A path, what it meets as tokens, and the state of the packet at its end."""
+    """A path, the tokens that it meets, and the state of the packet at its end."""
 
     path: Path
     sequence: Sequence
@@ -505,11 +516,13 @@ class Trip:
 
     @cached_property
     def first_there(self) -> Walked:
-        """The first path there."""
+        """The first path from source to destination."""
         return self._walk(self.origin, self._start, None)
 
     def there(self, wanted: Sequence | None = None) -> Walked:
-        """Return the first path there that meets a sequence, or the first of all."""
+        """Return the first path from source to destination that meets a sequence, or the first of
+        all.
+        """
         if wanted in (None, self.first_there.sequence):
             return self.first_there
         return self._walk(self.origin, self._start, wanted)
@@ -519,7 +532,7 @@ class Trip:
         return State(NOT_TRANSLATED, (self.source,), self.destination.address, self.sort)
 
     def back(self, arrived: State, wanted: Sequence | None = None) -> Walked:
-        """Return the first path back of the answer to packets that arrived so, or the first that
+        """Return the first path of the answer to packets that arrived in a state, or the first that
         meets a sequence.
         """
         key = arrived, wanted
@@ -580,15 +593,17 @@ class Trip:
 
 
 def at_end(path: Path, state: State) -> Path:
-    """Return a path at its end: an answer of which not all is taken back is nobody's."""
+    """Return a finished path; an answer is lost where some translation of its packet has not been
+    undone, for then nobody expects it.
+    """
     if path.arrived and state.answering is not None and state.view:
         return path._replace(failure=not_known(state))
     return path
 
 
 class Step:
-    """A hop of a packet in some state: the tokens that it meets in its views, the hop as it is
-    then, and its state behind it.
+    """A hop of a packet in some state: the tokens that it meets with their views, the hop as the
+    translations leave it, and the state after it.
     """
 
     def __init__(self, graphs: CrossedGraphs, state: State, hop: Hop) -> None:
@@ -615,7 +630,7 @@ class Step:
         self.hop = hop._replace(crossings=tuple(crossings))
 
     def _turned(self, turn: Turn, crossings: list[Crossing]) -> None:
-        """Leave out of the hop what is behind the border at which it is lost, or goes on to another
+        """Cut off the part of the hop after the border at which the packet is lost or gets another
         destination.
         """
         self.turned = turn.lost is None
@@ -623,7 +638,9 @@ class Step:
 
 
 def _chosen_from(pool: tuple[Pattern, ...], value: int) -> Iterator[int]:
-    """Yield the addresses that may have been chosen; where none is, the one that there is."""
+    """Yield the addresses that a translation may have chosen for `value`; `value` itself where none
+    did.
+    """
     if not pool:
         yield value
     for each in pool:

@@ -1,5 +1,5 @@
-"""The two ends of a conversation: which machine and address a name stands for when packets are sent
-to or from it.
+"""The two ends of a conversation: the machine and address that a name stands for as a sender or a
+receiver.
 """
 
 from __future__ import annotations
@@ -32,14 +32,14 @@ _NO_ADDRESSES = "is a port and has no addresses; name a host or an interface"
 
 
 class NoConversation(PlanError):
-    """Two ends cannot talk: they have no address family in common, or are one machine."""
+    """Two ends cannot talk: they share no address family, or are the same machine."""
 
 
 def candidates(network: Forwarding, text: str) -> list[Endpoint]:
-    """Return every end that a word can stand for: one a family for a host or address, one an
-    address for a device.
+    """Return every end that a word can stand for: one for each family of a host or an address, one
+    for each address of a device.
 
-    Raises `PlanError` when it names nothing that sends or gets packets.
+    Raises `PlanError` when the word names nothing that sends or receives packets.
     """
     plan = network.plan
     if looks_like_address(text):
@@ -74,11 +74,11 @@ def candidates(network: Forwarding, text: str) -> list[Endpoint]:
 
 
 class EndpointSet(NamedTuple):
-    """The addresses of one family that a word stands for as an end; with `outside`, those that are
-    on that outside.
+    """The addresses of one family that a word stands for as an end; with `outside`, only those on
+    that outside.
 
-    `named` are the addresses among them that are named one by one, by themselves or by a host, a
-    device or a point.
+    `named` are the addresses among them that are named singly: by themselves, or as those of a
+    host, a device or a point.
     """
 
     patterns: tuple[Pattern, ...]
@@ -87,11 +87,11 @@ class EndpointSet(NamedTuple):
 
 
 def endpoint_set(plan: Plan, text: str, family: Family) -> EndpointSet:
-    """Return every address that words stand for: hosts, devices, points, subnets, groups,
+    """Return every address that some words stand for: hosts, devices, points, subnets, groups,
     addresses, prefixes, ranges, `any`, or an outside.
 
-    It is empty when they have none of this family. Raises `PlanError` for a word that is none of
-    these.
+    It is empty when they have no address of this family. Raises `PlanError` for a word that is none
+    of these.
     """
     meaning = meaning_of(plan, text)
     if meaning is None:
@@ -106,8 +106,8 @@ def endpoint_set(plan: Plan, text: str, family: Family) -> EndpointSet:
 
 
 def claim_ends(plan: Plan, claim: Promise, family: Family) -> tuple[EndpointSet, EndpointSet]:
-    """Return the addresses of one family that a claim is about, as sources and as destinations;
-    `elsewhere` is off the sources' subnets.
+    """Return the source and destination addresses of one family that a claim is about; `elsewhere`
+    stands for all that is not in the sources' subnets.
     """
     source = endpoint_set(plan, claim.source, family)
     if not is_elsewhere(plan, claim):
@@ -139,7 +139,9 @@ def claim_ends(plan: Plan, claim: Promise, family: Family) -> tuple[EndpointSet,
 
 
 def is_elsewhere(plan: Plan, claim: Promise) -> bool:
-    """Whether a claim's destination is the word `elsewhere`, and not a name of the plan."""
+    """Whether a claim's destination is the keyword `elsewhere`, and not a name that the plan
+    defines.
+    """
     return (
         isinstance(claim, Only)
         and claim.destination == ELSEWHERE
@@ -148,8 +150,8 @@ def is_elsewhere(plan: Plan, claim: Promise) -> bool:
 
 
 def at_address(network: Forwarding, address: Address) -> Endpoint:
-    """Return the end at an address: the host or device that has it, the devices that share it, else
-    a machine nobody has named.
+    """Return the end at an address: the host or the device that has it, the devices that share it,
+    or else an unnamed machine.
     """
     plan = network.plan
     if address in plan.host_of:
@@ -191,7 +193,7 @@ def _at_host(plan: Plan, host: Host, address: Address) -> Endpoint:
 
 def pairs(network: Forwarding, source: str, destination: str) -> list[tuple[Endpoint, Endpoint]]:
     """Return the two ends in each family that both have, IPv4 first; a device stands for its
-    nearest interface.
+    interface nearest to the other end.
 
     Raises `PlanError` when a word names no end, or when the two share no family.
     """
@@ -220,8 +222,8 @@ def pairs(network: Forwarding, source: str, destination: str) -> list[tuple[Endp
 def _nearest(
     network: Forwarding, sources: list[Endpoint], destinations: list[Endpoint]
 ) -> tuple[Endpoint, Endpoint]:
-    """Return the pair between which the way costs least, the interface that a device starts from
-    counted too; of equal ones the first in the plan.
+    """Return the pair of ends with the least cost between them, the cost of the device's own
+    interface included; of equal pairs the first in the plan.
     """
 
     def cost(pair: tuple[Endpoint, Endpoint]) -> int:

@@ -1,4 +1,4 @@
-"""Where traffic that was seen came in: a place named as lists' places are."""
+"""Where recorded traffic came in, named as the place of a list is."""
 
 from __future__ import annotations
 
@@ -13,16 +13,14 @@ from crossgate.core.network.ways import Network
 
 
 class Entrance(NamedTuple):
-    """Where packets come in: a machine that stands there, and the point where they are first
-    seen.
-    """
+    """Where packets come in: a machine that stands there, and the point where they are seen first."""
 
     sender: Endpoint
     point: Point
 
     def passed(self, network: Network, start: Endpoint, destination: Address) -> bool:
-        """Whether what a machine sends to an address comes in there on one of its ways, or is sent
-        there by the device itself.
+        """Whether packets from a machine to an address come in there on one of their paths, or are
+        sent there by the device itself.
         """
         if start.device == self.point.owner and start.segment == self.sender.segment:
             return True
@@ -34,9 +32,9 @@ class Entrance(NamedTuple):
 
 def place_named(plan: Plan, text: str) -> Point:
     """Return the place that a person writes as DEVICE.INTERFACE, SWITCH.PORT, `subnet NAME`,
-    `DEVICE itself`, `host NAME` or `group NAME`.
+    `DEVICE itself`, `host NAME` or `group NAME`; the name of a subnet alone is taken too.
 
-    A subnet's name will do. Raises `PlanError`.
+    Raises `PlanError`.
     """
     words = text.split()
     if len(words) == 2 and words[1] == "itself":
@@ -55,8 +53,8 @@ def place_named(plan: Plan, text: str) -> Point:
 
 
 def entrance(plan: Plan, text: str) -> Entrance:
-    """Return where packets come in by the place that a person names. Raises `PlanError` for a place
-    where none do.
+    """Return where packets come in, by the place that a person names. Raises `PlanError` for a
+    place where none can.
     """
     point = place_named(plan, text)
     if point.kind in (PointKind.ITSELF, PointKind.HOST, PointKind.GROUP):

@@ -1,4 +1,4 @@
-"""Why a packet does not arrive, though no list stopped it: a kind for programs, and a sentence for
+"""Why a packet does not arrive although no list denied it: a kind for programs, and a sentence for
 people.
 """
 
@@ -9,7 +9,7 @@ from typing import NamedTuple
 
 
 class FailureKind(StrEnum):
-    """What sort of reason it is."""
+    """The kind of reason for which a packet is lost."""
 
     SOURCE_NOWHERE = "source-nowhere"
     NO_DESTINATION = "no-destination"
@@ -27,7 +27,7 @@ class FailureKind(StrEnum):
 
 
 class Failure(NamedTuple):
-    """Why a packet is lost: the kind of reason, and the sentence that tells it."""
+    """Why a packet is lost: the kind of reason, and a sentence that tells it."""
 
     kind: FailureKind
     text: str

@@ -35,7 +35,7 @@ from crossgate.core.network.translated import not_led_in
 
 
 class Forwarding(Routes):
-    """Answers which way packets go in one plan; it keeps what it has worked out."""
+    """Finds the paths of packets in one plan; results are kept."""
 
     def __init__(self, plan: Plan) -> None:
         super().__init__(plan)
@@ -52,8 +52,8 @@ class Forwarding(Routes):
         self._paths: dict[tuple[object, Address], Path] = {}
 
     def list_at(self, crossing: Crossing, family: Family) -> AccessList | None:
-        """Return the list that is asked about packets of a family at a crossing; an ethernet list
-        as what it is for these.
+        """Return the list that is asked about packets of a family at a crossing; of an ethernet
+        list, the part that concerns this family.
         """
         if crossing.rulings is None:
             return self.plan.asked.get((crossing.point, crossing.direction, family))
@@ -61,15 +61,15 @@ class Forwarding(Routes):
         return None if own is None else own.for_packets(crossing.rulings, family)
 
     def path(self, origin: Endpoint, destination: Address) -> Path:
-        """Return the way from `origin` to an address; of equal ones the first by device name."""
+        """Return the path from `origin` to an address; of equal ones the first by device name."""
         key = (origin.sender, destination)
         if key not in self._paths:
             self._paths[key] = self._first(origin, destination)
         return self._paths[key]
 
     def crosses(self, origin: Endpoint, destination: Address, crossing: Crossing) -> bool:
-        """Whether the way that `path` returns has a crossing; it is followed no further than that
-        crossing.
+        """Whether the path that `path` returns has a crossing; the path is followed only as far as
+        that crossing.
         """
         return any(crossing in path.crossings for path in self._begun(origin, destination))
 
@@ -87,7 +87,7 @@ class Forwarding(Routes):
                 moves = self.hops(path.devices[-1], destination)
 
     def along(self, path: Path, move: Hop, forks: bool) -> Path:
-        """Return a path with one more move; `forks` tells that others were as good."""
+        """Return a path with one more move; `forks` says that other moves were equally good."""
         entered = path.entered
         path = path._replace(
             crossings=path.crossings + move.crossings,
@@ -110,10 +110,10 @@ class Forwarding(Routes):
         return path
 
     def starts(self, origin: Endpoint, destination: Address) -> list[tuple[Path, list[Hop]]]:
-        """Return how a packet begins its way: what its sender crosses itself, and its first moves,
-        of which all are as good.
+        """Return how a packet begins its path: what its sender itself crosses, and the first moves,
+        all equally good.
 
-        That is once for each device that may send as a shared gateway, and one time for any other
+        There is one start for each device that may send as a shared gateway, and one for any other
         sender.
         """
         if self.sends_nothing(origin):
@@ -182,8 +182,8 @@ class Forwarding(Routes):
         ]
 
     def unframed(self, start: Path, origin: Endpoint) -> Path:
-        """Return the start of a packet that its sender has no frame for: the sender's own list is
-        asked about it all the same.
+        """Return the start of a packet that its sender cannot put into a frame: the sender's own
+        list is asked about it all the same.
         """
         if origin.follows is None or not self._counts(
             origin.follows, Direction.INBOUND, origin.address.family
@@ -194,8 +194,8 @@ class Forwarding(Routes):
         )
 
     def sends_nothing(self, origin: Endpoint) -> bool:
-        """Whether an end is a device's address that is down, or one that all are down who share
-        it.
+        """Whether an end is a device address that is down, or one whose sharing devices are all
+        down.
         """
         if origin.others:
             return not self.answering(origin.address)
@@ -203,8 +203,8 @@ class Forwarding(Routes):
         return origin.device is not None and interface is not None and self.plan.is_down(interface)
 
     def sent_by(self, name: str, family: Family) -> Path:
-        """Return the path of a packet that a device sends itself, as far as the list on the device:
-        it has not gone out by any interface yet.
+        """Return the path of a packet that a device itself sends, as far as the list on the device:
+        it has not left by an interface yet.
         """
         out = Crossing(self.plan.devices[name].itself, Direction.OUTBOUND)
         return Path(
@@ -213,8 +213,8 @@ class Forwarding(Routes):
         )
 
     def hops(self, name: str, destination: Address, own: bool = False) -> list[Hop]:
-        """Return the moves of a packet that a device has to send on, of which all are as good;
-        `own` are not asked at its interfaces.
+        """Return the equally good moves of a packet that a device has to send on; the lists at its
+        interfaces are not asked about the device's `own` packets.
         """
         if name in (each.device for each in self.answering(destination)):
             return [
@@ -246,14 +246,14 @@ class Forwarding(Routes):
         return found
 
     def _leaving(self, interface: Interface) -> tuple[Crossing, ...]:
-        """Return what a packet crosses that a device sends out by an interface."""
+        """Return what a packet crosses when a device sends it out by an interface."""
         out = Crossing(interface.point, Direction.OUTBOUND)
         subnet = Crossing(Point(PointKind.SUBNET, interface.on), Direction.INBOUND)
         return (out,) if self.plan.segments[interface.on].outside else (out, subnet)
 
     def across(self, interface: Interface, neighbour: Interface, family: Family) -> Hop:
         """Return the move from one device's interface to another's on its subnet, for packets that
-        go on; it ends where no cable leads.
+        are routed further; it ends there where no cable joins the two.
         """
         key = (interface.point, neighbour.point, family)
         if key not in self._across:
@@ -278,8 +278,8 @@ class Forwarding(Routes):
     def _crossed(
         self, ports: Sequence[tuple[Point, Direction]], frame: Frame, family: Family
     ) -> tuple[Crossing, ...]:
-        """Return the crossings of a frame that carries a packet of a family, at a place with an
-        ethernet list the frame's before the packet's.
+        """Return the crossings of a frame that carries a packet of a family; at a place with an
+        ethernet list the frame's crossing stands before the packet's.
         """
         if not self.plan.framed:
             return tuple(Crossing(point, direction) for point, direction in ports)
@@ -292,8 +292,8 @@ class Forwarding(Routes):
         return tuple(found)
 
     def _virtual(self, origin: Endpoint, gateway: Interface) -> int | None:
-        """Return the hardware address that a machine sends to for a gateway: a shared one's own
-        where that is known (RFC 9568 section 7.3).
+        """Return the hardware address that a machine sends to for a gateway: the virtual one of a
+        shared gateway where it is known (RFC 9568 section 7.3).
         """
         family = origin.address.family
         told = [
@@ -306,8 +306,8 @@ class Forwarding(Routes):
         return gateway.mac
 
     def toward(self, origin: Endpoint, gateway: Interface) -> Hop:
-        """Return the move from a machine to a gateway, for packets that go on; it ends where no
-        cable leads.
+        """Return the move from a machine to a gateway, for packets that are routed further; it ends
+        there where no cable joins the two.
         """
         ports = self.wire.between(origin.at, gateway)
         if ports is None:
@@ -330,7 +330,7 @@ class Forwarding(Routes):
         return Hop(crossings, gateway.device, False)
 
     def _from_host(self, origin: Endpoint, frame: Frame) -> tuple[Crossing, ...]:
-        """Return the place where lists follow a sender, if one is asked there about what it
+        """Return the place of the sender's own lists, where one of them is asked about what it
         sends.
         """
         return (
@@ -342,21 +342,21 @@ class Forwarding(Routes):
     def _followed(
         self, point: Point, direction: Direction, frame: Frame, family: Family
     ) -> tuple[Crossing, ...]:
-        """Return the crossings of a host's own place, of those that a list is asked at."""
+        """Return the crossings of a host's own place at which a list is asked."""
         every = self._crossed([(point, direction)], frame, family)
         counts = self._counts(point, direction, family)
         return tuple(each for each in every if counts or each.rulings is not None)
 
     def _counts(self, point: Point, direction: Direction, family: Family) -> bool:
-        """Whether it matters that a packet passes a host's own place: a list is asked, or the host
-        remembers it for the one the other way.
+        """Whether it makes a difference that a packet passes a host's own place: a list is asked
+        there, or the host keeps the connection for the list of the other direction.
         """
         ways = Direction if self.plan.hosts[point.owner].stateful else (direction,)
         return any((point, each, family) in self.plan.placed for each in ways)
 
     def _ended(self, move: Hop, interface: Interface, destination: Address) -> Hop:
-        """Return a move into a device by an interface as the end for its own addresses and for what
-        stays on its link.
+        """Return a move into a device by an interface as the last one, for the device's own
+        addresses and for what stays on its link.
         """
         if move.ends:
             return move
@@ -378,7 +378,9 @@ class Forwarding(Routes):
         return move
 
     def scope(self, destination: Address) -> Scope | None:
-        """Return how far a packet for an address gets on its own; None for one that is routed."""
+        """Return how far a packet to an address gets without being routed; None for an address that
+        packets are routed to.
+        """
         if destination not in self._scopes:
             broadcast = (
                 destination.family is Family.IPV4 and destination.value in self.plan.broadcasts
@@ -387,8 +389,8 @@ class Forwarding(Routes):
         return self._scopes[destination]
 
     def unanswered(self, origin: Endpoint, destination: Address) -> bool:
-        """Whether a packet stays on its link and is handed to all there, so that nobody answers
-        it.
+        """Whether a packet stays on its link and is handed to every machine there, so that it has
+        no single answer.
         """
         if origin.segment not in self.plan.segments or (
             origin.device is not None and self._owner(destination) == origin.device
@@ -397,8 +399,8 @@ class Forwarding(Routes):
         return self.scope(destination) is Scope.LINK and self._link(origin, destination) is not None
 
     def _link(self, origin: Endpoint, destination: Address) -> str | None:
-        """Return the segment on which a packet that is not routed is handed to all; None where it
-        goes to one machine as any other.
+        """Return the segment on which an unrouted packet is handed to every machine; None where it
+        goes to one machine like any other.
         """
         target = self._segment_of(destination)
         if target is None or target.outside:
@@ -417,8 +419,8 @@ class Forwarding(Routes):
         return target.name if target.name in near else None
 
     def _to_all(self, origin: Endpoint, segment: str, destination: Address) -> list[Hop]:
-        """Return the moves of a packet to each device on a link; where there is none, to the link
-        itself.
+        """Return the moves of a packet to each device on a link; where it has no device, to the
+        link itself.
         """
         near = self.on_segment.get((segment, destination.family), [])
         sending: list[Interface | Point | None] = [
@@ -455,10 +457,10 @@ class Forwarding(Routes):
         return moves or list(dict.fromkeys(nobody))
 
     def told_gateways(self, origin: Endpoint, family: Family) -> list[Interface] | None:
-        """Return the interfaces, but those that are down, that a machine is told to hand packets
-        to; None where it is told nothing.
+        """Return the interfaces, without those that are down, of the gateways that a machine is
+        configured with; None where it has none.
 
-        It is told by its own line, else by the shared gateways of its subnet.
+        They come from its own line, or else from the shared gateways of its subnet.
         """
         told = [address for address in origin.gateways if address.family is family]
         told = told or self._shared.get((origin.segment, family), [])
@@ -473,8 +475,8 @@ class Forwarding(Routes):
         )
 
     def _gateways(self, origin: Endpoint, destination: Address) -> list[Interface]:
-        """Return the interfaces that a machine may hand a packet to: those it is told, else the
-        nearest to the end.
+        """Return the interfaces that a machine may hand a packet to: those of its configured
+        gateways, or else the nearest to the destination.
         """
         told = self.told_gateways(origin, destination.family)
         if told is not None:
@@ -499,11 +501,12 @@ class Forwarding(Routes):
         destination: Address,
         sender: Endpoint | None = None,
     ) -> list[Hop]:
-        """Return the move to the machine on this segment that has the destination, or to nobody's
-        address there.
+        """Return the moves to the machine on this segment that has the destination address, or to
+        the address that no machine has.
 
-        To a shared gateway there is one for each device that answers, but for the one that sends it
-        on. It comes from the interface `attached`, or from a machine, the `sender`.
+        For a shared gateway there is a move to each device that answers for it, except the one that
+        sends the packet on. The packet comes from the interface `attached`, or from a machine, the
+        `sender`.
         """
         gateway = self.plan.gateway_at.get(destination)
         if gateway is None or gateway.on != segment:
@@ -624,8 +627,8 @@ class Forwarding(Routes):
         destination: Address,
         sender: Endpoint | None,
     ) -> Hop:
-        """Return the move to the device that answers for an address that stands for others; what it
-        makes of it the ways across translations tell.
+        """Return the move to the device that answers for a translated address; how the packet goes
+        on from there is worked out in `crossed`.
         """
         nobody = not_led_in(translating.point, destination)
         if isinstance(attached, Interface) and attached.device == translating.device:
@@ -647,20 +650,20 @@ class Forwarding(Routes):
         return Hop((*crossings, *crossed, inward), translating.device, True, nobody)
 
     def _is_isolated(self, segment: Segment, port: Point | None) -> bool:
-        """Whether a machine of a subnet, at a port or at none, gets no frame of others that are so
-        too.
+        """Whether a machine of a subnet, given by its port or by None, is isolated: it gets no
+        frames from the other isolated machines.
         """
         return segment.isolated or (
             port is not None and self.plan.devices[port.owner].ports[port.part].isolated
         )
 
     def carriers(self, origin: Endpoint, destination: Address) -> set[Point]:
-        """Return the devices (`DEVICE itself`), interfaces and ports that a packet's ways depend
-        on.
+        """Return the devices (as `DEVICE itself`), interfaces and ports that a packet's paths
+        depend on.
 
-        These are those on any of the equally good paths, arrived or not, and on the ways of least
-        cost by which gateways and next hops are chosen, even where static routes lead elsewhere
-        further on.
+        These are the ones on any of the equally good paths, whether it arrives or not, and those on
+        the least-cost paths by which gateways and next hops are chosen, even where a static route
+        leads elsewhere further on.
         """
         found: set[Point] = set()
         seen: set[str] = set()
@@ -691,8 +694,8 @@ class Forwarding(Routes):
         }
 
     def _toward(self, names: list[str], destination: Address) -> set[Point]:
-        """Return the interfaces on the ways of least cost from some devices to a destination,
-        whatever routes are written.
+        """Return the interfaces on the least-cost paths from some devices to a destination, leaving
+        static routes aside.
         """
         found: set[Point] = set()
         costs, target = self.costs_to(destination), self._segment_of(destination)
@@ -713,8 +716,8 @@ class Forwarding(Routes):
         return found
 
     def _dear_exits(self, destination: Address) -> set[Point]:
-        """Return the interfaces without which ways to an address would cost less: those of devices
-        that must hand out what others would cheaper.
+        """Return the interfaces that make paths to an address cost more than they need: those of
+        devices that hand packets out themselves although a neighbour's path is cheaper.
         """
         family, exits, costs = (
             destination.family,

@@ -15,7 +15,7 @@ Ports = list[tuple[Point, Direction]]
 
 
 class Wire:
-    """Knows the cables between the switches of one plan."""
+    """The cables between the switches of one plan."""
 
     def __init__(self, plan: Plan) -> None:
         self.plan = plan
@@ -33,11 +33,11 @@ class Wire:
     def between(
         self, start: Interface | Point | None, end: Interface | Point | None
     ) -> Ports | None:
-        """Return the ports crossed from one machine to another, or None when both are at or in a
-        switch and no cable joins these.
+        """Return the ports crossed from one machine to another, or None when both are at a switch
+        and no cable joins the two switches.
 
-        What is down joins nothing. A machine is given by its port, by its interface, or by None
-        when it hangs on the subnet itself.
+        A port or switch that is down joins nothing. A machine is given by its port, by its
+        interface, or by None when it is attached to the subnet itself.
         """
         (first, start_port), (last, end_port) = self._attachment(start), self._attachment(end)
         if any(port is not None and self._is_down(port) for port in (start_port, end_port)):
@@ -58,9 +58,7 @@ class Wire:
         )
 
     def switch_of(self, machine: Interface | Point | None) -> str | None:
-        """Return the switch that a machine is at or in; None for one that hangs on the subnet
-        itself.
-        """
+        """Return the switch that a machine is at or in; None for one attached to the subnet itself."""
         return self._attachment(machine)[0]
 
     def _attachment(self, machine: Interface | Point | None) -> tuple[str | None, Point | None]:

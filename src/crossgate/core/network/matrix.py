@@ -1,13 +1,15 @@
-"""The ways between all address classes of a network at once, a number for every sender and
+"""The ways between all address classes of a network at once: a node number for every sender and
 destination.
 
 1. What follows for a packet that has come into a device is a row for each device, made column by
-   column (`columns`), with the last hops to each destination put in.
-2. What a machine sends comes into its gateway, what a device sends into its neighbours: its row is
-   that of the next device with the tokens of the hop before each sequence, each different number
-   once. Where several are as good, the rows are united.
-3. What does not go by a gateway or by cost (to the sender's own link, by a static route) is asked
-   pair by pair.
+column (`columns`), with the last hops to each destination put in.
+
+2. What a machine sends comes into its gateway, and what a device sends into its neighbours: the row
+of such a sender is that of the next device with the tokens of the hop put before each sequence,
+once for each different number. Where several next devices are equally good, their rows are united.
+
+3. What goes neither by a gateway nor by least cost (to the sender's own link, or by a static route)
+is asked pair by pair.
 """
 
 from __future__ import annotations
@@ -35,8 +37,8 @@ _MOST_ALONE = 16
 class Matrix:
     """`numbers[row[i], j]` is the node (`WayGraphs.node`) of what the end `i` sends to the end `j`.
 
-    Ends that send alike share a row. Columns are worked out when they are asked for: what just a
-    few ends are sent costs little.
+    Ends that send alike share a row. Columns are worked out when they are asked for, so that asking
+    about few destinations costs little.
     """
 
     def __init__(self, graphs: WayGraphs, ends: Sequence[Endpoint]) -> None:
@@ -63,18 +65,22 @@ class Matrix:
 
     @property
     def numbers(self) -> Numbers:
-        """The nodes, a row for each sort of sender and a column for each end."""
+        """The node numbers, a row for each group of senders that send alike and a column for each
+        end.
+        """
         self.work_out()
         return self._numbers
 
     def numbers_to(self, columns: NDArray[np.intp]) -> Numbers:
-        """Return the columns of some ends, in their order."""
+        """Return the columns of the given ends, in their order."""
         self.work_out(columns.tolist())
         found: Numbers = self._numbers[:, columns]
         return found
 
     def work_out(self, columns: Collection[int] | None = None) -> None:
-        """Work out what some ends are sent, all with None, as far as it is not known."""
+        """Work out the columns of the given ends, of all where None is given, unless they are known
+        already.
+        """
         asked = np.arange(len(self.ends)) if columns is None else np.array(sorted(columns), np.intp)
         missing = asked[~self._known[asked]]
         if not missing.size:
@@ -96,8 +102,9 @@ class Matrix:
         )
 
     def _cross(self, graphs: CrossedGraphs) -> None:
-        """Put in the numbers of pairs whose packets or answers cross a border of translations;
-        senders that send alike may be translated otherwise, so each has its row.
+        """Replace the numbers of pairs whose packets or answers cross a border of translations.
+        Senders that share a row may be translated differently, so each of them gets its own row
+        first.
         """
         plain = self._numbers[self.row]
         nodes, inverse = np.unique(plain, return_inverse=True)
@@ -134,8 +141,8 @@ class Matrix:
         return int(self._numbers[self.row[one], other])
 
     def plain_between(self, one: int, other: int) -> tuple[int, int]:
-        """Return the numbers of the graphs of what two ends send to each other, there and back, as
-        if no device translated addresses (`WayGraphs.plain`).
+        """Return the nodes of what two ends send to each other, there and back, as if no device
+        translated addresses (`WayGraphs.plain`).
         """
         if self._plain is self._numbers:
             return self.between(one, other)
@@ -145,8 +152,9 @@ class Matrix:
     def meeting(
         self, tokens: int, arriving: bool = False, columns: Collection[int] | None = None
     ) -> Iterator[tuple[int, NDArray[np.bool_]]]:
-        """Yield the rows that meet any of a set of tokens (a bit each), with which of their columns
-        do (`WayGraphs.met`); just some `columns` are looked at where they are given.
+        """Yield the rows with a pair that meets any of the given tokens (a bit mask), each with
+        which of its columns do (`WayGraphs.met`); only `columns` are looked at where they are
+        given.
         """
         self.work_out(columns)
         chosen = np.full(len(self.ends), columns is None)
@@ -164,8 +172,8 @@ class Matrix:
                     yield row, there
 
     def met_between(self, pairs: NDArray[np.bool_], columns: NDArray[np.intp]) -> int:
-        """Return the tokens (a bit each) that what some pairs of ends send to each other meets:
-        each end to those of some `columns`.
+        """Return the tokens (a bit mask) that are met between some pairs of ends, each of which has
+        its own set of destination `columns`.
         """
         found = 0
         for node in np.unique(self.numbers_to(columns)[self.row][pairs]).tolist():
@@ -174,7 +182,7 @@ class Matrix:
 
     @cached_property
     def _met(self) -> tuple[list[int], list[int]]:
-        """The tokens that each row meets, and those it meets on the way to an arrival."""
+        """The tokens that each row meets, and those it meets on paths that arrive."""
         met = self.graphs.met
         found: tuple[list[int], list[int]] = [], []
         for nodes in self._parted:
@@ -186,9 +194,7 @@ class Matrix:
         return found
 
     def alike(self, one: int, other: int, among: NDArray[np.intp]) -> bool:
-        """Whether what two ends send to some others, and what these send to them, is known to have
-        the same numbers.
-        """
+        """Whether two ends are known to have the same node numbers to and from some other ends."""
         if not (self._known[one] and self._known[other]):
             return False
         rows, columns = (
@@ -199,12 +205,12 @@ class Matrix:
 
     @cached_property
     def _parted(self) -> list[Numbers]:
-        """The different numbers of each row, of the columns that are worked out."""
+        """The different numbers of each row, over the columns that are worked out."""
         return [np.unique(row) for row in self._numbers[:, self._known]]
 
 
 class _Rows:
-    """What senders send to some ends, worked out for all of these at once."""
+    """The rows of senders to a set of destinations, worked out for all of these at once."""
 
     def __init__(self, graphs: WayGraphs, ends: Sequence[Endpoint]) -> None:
         self.graphs = graphs
@@ -229,8 +235,8 @@ class _Rows:
         self._own: dict[str, Numbers] = {}
 
     def _devices(self) -> tuple[Numbers, Numbers]:
-        """Return for each device what follows for a packet that has come into it, and what its ways
-        cost, by destination.
+        """Return for each device, by destination, the nodes that follow for a packet that has come
+        into it, and what its paths cost.
         """
         graphs, names = self.graphs, self.graphs.names
         inward = np.full((len(names), len(self.ends)), self._lost, dtype=np.int32)
@@ -258,8 +264,8 @@ class _Rows:
         return inward, costs
 
     def _prepended(self, tokens: tuple[int, ...], device: int) -> Numbers:
-        """Return what follows for a packet that meets tokens and comes into a device, by
-        destination.
+        """Return, by destination, the nodes of a packet that meets `tokens` and then comes into a
+        device.
         """
         if not tokens:
             same: Numbers = self._inward[device]
@@ -275,8 +281,8 @@ class _Rows:
     def _united(
         self, lead: tuple[int, ...], choices: Sequence[Edge], taken: NDArray[np.bool_] | None
     ) -> Numbers:
-        """Return what follows for a packet that meets `lead` and then goes on by one of the edges
-        that are `taken`, by destination.
+        """Return, by destination, the nodes of a packet that meets `lead` and then takes one of the
+        edges that are `taken` there.
         """
         rows = [
             np.full(
@@ -320,7 +326,7 @@ class _Rows:
         return self._unrouted(found, origin)
 
     def _alone(self, found: Numbers, origin: Endpoint, columns: Collection[int]) -> Numbers:
-        """Return a row with the nodes of some pairs, each asked by itself."""
+        """Return a row in which the nodes of some pairs have been worked out one by one."""
         for column in columns:
             found[column] = self.graphs.plain(origin, self.ends[column].address)
         return found
@@ -351,8 +357,8 @@ class _Rows:
         return self._on_link(nobody.copy(), origin, [origin.segment])
 
     def _nearest(self, devices: list[int]) -> NDArray[np.bool_]:
-        """Return which of some gateways are the nearest to each destination; the first one where
-        none has a way.
+        """Return which of several gateways are the nearest to each destination; the first one where
+        none has a path.
         """
         if self._network.plan.static_routing:
             able = np.array([self._able[device] for device in devices])
@@ -363,7 +369,9 @@ class _Rows:
 
     @cached_property
     def _able(self) -> dict[int, list[bool]]:
-        """Which destinations each device knows a way to, where all routes are written."""
+        """Which destinations each device has a route to, in a plan where all routes are written
+        out.
+        """
         names = enumerate(self.graphs.names)
         return {
             device: [self._network.has_route(name, end.address) for end in self.ends]
@@ -388,8 +396,8 @@ class _Rows:
 
     @cached_property
     def _routed(self) -> list[int]:
-        """The destinations to which devices send by other rules than cost, but for those that
-        nothing is routed to.
+        """The destinations that some device sends to by other rules than least cost, except those
+        that nothing is routed to.
         """
         unrouted = set(self._nowhere)
         return [
@@ -399,15 +407,15 @@ class _Rows:
         ]
 
     def _on_link(self, found: Numbers, origin: Endpoint, segments: list[str]) -> Numbers:
-        """Return a row with what is sent on the sender's own links."""
+        """Return a row with the nodes of what is sent on the sender's own links."""
         near = [column for name in segments for column in self._on.get(name, ())]
         if any(self._network.plan.segments[name].outside for name in segments):
             near += self._on.get("", ())
         return self._alone(found, origin, near)
 
     def _unrouted(self, found: Numbers, origin: Endpoint) -> Numbers:
-        """Return a row with what is sent to addresses that nothing is routed to and that are in no
-        subnet: all fare alike.
+        """Return a row with the nodes of what is sent to addresses that nothing is routed to and
+        that are in no subnet: all of these are treated alike.
         """
         told: dict[tuple[bool, int | None], int] = {}
         for column in self._nowhere:

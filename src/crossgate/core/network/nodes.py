@@ -1,8 +1,9 @@
-"""Sets of sequences of tokens as numbers: equal sets have equal numbers, however they were put
+"""Sets of token sequences as numbers: equal sets have equal numbers, however they were put
 together.
 
-A node is the smallest deterministic automaton of a set: how the sequences end that end here, and a
-child for each token that others go on with. Children have smaller numbers than their parents.
+A node is the smallest deterministic automaton of a set: the outcomes of sequences that end here,
+and a child for each token with which others go on. Children have smaller numbers than their
+parents.
 """
 
 from __future__ import annotations
@@ -28,14 +29,16 @@ End = Outcome | str
 
 
 class Sequence(NamedTuple):
-    """One sequence of tokens and how it ends."""
+    """A sequence of tokens, and its outcome."""
 
     tokens: tuple[int, ...]
     end: End
 
 
 class _Node(NamedTuple):
-    """A set of sequences: how those end that end here, and what the others go on with."""
+    """A set of sequences: the outcomes of those that end here, and the token and child with which
+    the others go on.
+    """
 
     ends: frozenset[End]
     children: tuple[tuple[int, int], ...]
@@ -60,7 +63,7 @@ class Nodes:
         return number
 
     def prepend(self, tokens: tuple[int, ...], number: int) -> int:
-        """Return the sequences of a node with tokens before each."""
+        """Return the node of the sequences of `number` with `tokens` put before each."""
         for token in reversed(tokens):
             key = (token, number)
             found = self._prepended.get(key)
@@ -70,7 +73,7 @@ class Nodes:
         return number
 
     def union(self, numbers: frozenset[int]) -> int:
-        """Return the sequences of several nodes as one."""
+        """Return the node of all sequences of several nodes."""
         left = [numbers]
         while left:
             several = left[-1]
@@ -100,7 +103,7 @@ class Nodes:
         return next(iter(numbers)) if len(numbers) == 1 else self._unions[numbers]
 
     def without(self, number: int, tokens: frozenset[int]) -> int:
-        """Return the sequences of a node with some tokens taken out of each."""
+        """Return the node of the sequences of `number` with some tokens taken out of each."""
         found: dict[int, int] = {}
         for each in self.below(number):
             node = self.of[each]
@@ -112,7 +115,7 @@ class Nodes:
         return found[number]
 
     def ending(self, end: End) -> int:
-        """Return the node of the one sequence without tokens that ends so."""
+        """Return the node of the one sequence that has no token and this outcome."""
         return self._intern(frozenset((end,)), ())
 
     def count(self, number: int) -> int:
@@ -126,7 +129,7 @@ class Nodes:
         return self._counts[number]
 
     def sequences(self, number: int) -> list[Sequence]:
-        """Return the sequences of a node. Raises `TooManyPieces` when they are more than
+        """Return the sequences of a node. Raises `TooManyPieces` when there are more than
         `MOST_WAYS`.
         """
         if self.count(number) > MOST_WAYS:
@@ -141,7 +144,7 @@ class Nodes:
         return found
 
     def below(self, number: int) -> list[int]:
-        """Return a node and all that can be reached from it, each behind its children."""
+        """Return a node and all nodes that can be reached from it, each after its children."""
         seen, front = {number}, [number]
         while front:
             for _, child in self.of[front.pop()].children:
@@ -152,7 +155,7 @@ class Nodes:
 
 
 def too_many_ways() -> TooManyPieces:
-    """Return what is raised where ways would have to be looked at one by one, and are too many."""
+    """Return the error for ways that would have to be looked at one by one and are too many."""
     return TooManyPieces(
         f"the equal paths there meet the lists in more than {MOST_WAYS:,} different ways, which "
         "are not looked at one by one"

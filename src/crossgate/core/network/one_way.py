@@ -1,4 +1,4 @@
-"""One of the equally good ways of a packet, chosen at each fork: the way that a real packet takes."""
+"""One of a packet's equally good paths, chosen at each fork: the path that a real packet takes."""
 
 from __future__ import annotations
 
@@ -18,14 +18,14 @@ Choose = Callable[[int], int]
 
 
 class OneWay(NamedTuple):
-    """A way, and the state of the packet at its end."""
+    """A path, and the state of the packet at its end."""
 
     path: Path
     state: State
 
 
 def setting_out(network: Network, packet: Packet) -> State:
-    """Return the state of a packet that opens a conversation, as its sender sends it."""
+    """Return the state of the packet that opens a conversation, as its sender sends it."""
     graphs = network.graphs(packet.family)
     sort = graphs.translations.sort_of(packet) if isinstance(graphs, CrossedGraphs) else NO_SORT
     source, destination = (
@@ -38,7 +38,7 @@ def answering(
     network: Network, arrived: State, receiver: Endpoint, chosen: int | None = None
 ) -> State:
     """Return the state of the answer to a packet that has arrived; `chosen` is the address that a
-    translation took of its pool for the sender.
+    translation took from its pool for the sender.
     """
     graphs, state = network.graphs(receiver.address.family), arrived.answer()
     if isinstance(graphs, CrossedGraphs):
@@ -50,15 +50,17 @@ def answering(
 
 
 def seen_in(arrived: State, view: View) -> State:
-    """Return the state of a packet at a place on its way that sees it in a view, as far as its
-    sender goes, given that at the end of the way.
+    """Return the state of a packet as a place on its path sees it, in a view, given its state at
+    the end of the path. Only what concerns its source is kept.
     """
     given = tuple(each for each in view if not each.side)
     return arrived._replace(view=given, sources=arrived.sources[: len(given) + 1])
 
 
 def one_way(network: Network, origin: Endpoint, start: State, choose: Choose) -> OneWay:
-    """Return the way on which a packet goes that an end sends in some state."""
+    """Return the path that a packet takes which an end sends in a state; `choose` picks the next
+    move at each fork.
+    """
     graphs, state = network.graphs(origin.address.family), start
     starts = network.starts(origin, state.destination)
     path, hops = starts[choose(len(starts))]

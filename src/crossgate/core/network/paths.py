@@ -1,5 +1,5 @@
-"""The values of routing: where a conversation starts and ends, what a packet crosses, its steps and
-its whole way.
+"""The values of routing: the ends of a conversation, what a packet crosses, its hops and its whole
+path.
 """
 
 from __future__ import annotations
@@ -14,10 +14,10 @@ from crossgate.core.network.view import NOT_TRANSLATED, View
 
 
 class Crossing(NamedTuple):
-    """A packet passing a place in one direction, or the frame that carries it.
+    """A packet, or the frame that carries it, passing a place in one direction.
 
-    For a frame at a place with an ethernet list, `rulings` are the lines of that which may decide
-    it; None for the packet. The `view` is what translations have made of the packet there.
+    For a frame at a place with an ethernet list, `rulings` are the lines of that list which may
+    decide it; None for a packet. The `view` is what translations have made of the packet there.
     """
 
     point: Point
@@ -27,8 +27,8 @@ class Crossing(NamedTuple):
 
     @property
     def remembered_by(self) -> str | None:
-        """The device or host that, where it is stateful, asks no list here about what it has let
-        by; None for a frame.
+        """The device or host that, where it is stateful, lets packets of known connections pass
+        here without asking a list; None for a frame.
         """
         if self.rulings is not None:
             return None
@@ -36,24 +36,23 @@ class Crossing(NamedTuple):
 
     @property
     def place(self) -> tuple[Point, Direction]:
-        """Where and which way, whatever passes."""
+        """The point and the direction, whatever passes there."""
         return self.point, self.direction
 
     @property
     def where(self) -> str:
-        """Where and which way, as the language writes it."""
+        """The point and the direction, as the language writes them."""
         return stands_at(self.direction, self.point)
 
 
 class Endpoint(NamedTuple):
-    """Where a conversation starts or ends: a host, a device, or an address that nobody has been
-    given.
+    """Where a conversation starts or ends: a host, a device, or an address without a name.
 
-    `segment` is the subnet or outside it is on, `at` its switch port, `gateways` the gateways it is
-    told to use. For a device, `device` is its name and `segment` that of the interface with the
-    address; `others` are those that answer for a shared gateway's address as well. `follows` is the
-    host's own place, where lists follow it; `mac` its hardware address, where the plan has ethernet
-    lists.
+    `segment` is the subnet or outside it is on, `at` its switch port, `gateways` its configured
+    gateways. For a device, `device` is its name and `segment` that of the interface with the
+    address; `others` are the devices that answer for a shared gateway's address as well. `follows`
+    is the host's own place, at which lists of the host stand; `mac` its hardware address, where the
+    plan has ethernet lists.
     """
 
     name: str
@@ -68,7 +67,7 @@ class Endpoint(NamedTuple):
 
     @property
     def sender(self) -> tuple[object, ...]:
-        """All of it that says which way its packets go, and what they meet."""
+        """The part of it that decides where its packets go and what they meet."""
         return (
             self.device,
             self.segment,
@@ -81,12 +80,12 @@ class Endpoint(NamedTuple):
 
 
 class Path(NamedTuple):
-    """The way of a packet: what it crosses, and whether it arrives; the `failure` is why it does
+    """The path of a packet: what it crosses, and whether it arrives; `failure` says why it does
     not.
 
-    `devices` are those that route it, the sender too; `entered` those that it comes into. `forks`
-    tells that somewhere on the way another next device was as good. `on_link` tells that the packet
-    is for an address to which nothing is routed, so that nobody answers it.
+    `devices` are those that route it, a sending device included; `entered` those that it comes
+    into. `forks` says that another next device was equally good somewhere on the path. `on_link`
+    says that nothing is routed to its destination, so that nobody answers the packet.
     """
 
     crossings: tuple[Crossing, ...] = ()
@@ -99,7 +98,7 @@ class Path(NamedTuple):
 
     @property
     def arrived(self) -> bool:
-        """Whether the packet arrives, if no list stops it."""
+        """Whether the packet arrives when no list denies it."""
         return self.failure is None
 
     @property
@@ -109,10 +108,8 @@ class Path(NamedTuple):
 
 
 class Hop(NamedTuple):
-    """A step of a packet: what it crosses, and the device that it comes into then, None for the
-    machine that it is handed to.
-
-    Where it `ends` the packet has arrived, unless there is a `failure`.
+    """A step of a packet: what it crosses, and the device that it comes into, None where it is
+    handed to a machine. Where it `ends`, the packet has arrived unless there is a `failure`.
     """
 
     crossings: tuple[Crossing, ...]

@@ -1,8 +1,9 @@
-"""What routes a device has: connected prefixes, static routes, and computed routes of least cost
+"""The routes of a device: connected prefixes, static routes, and computed routes of least cost
 between the devices of one plan.
 
-The longest prefix wins, and of equally long ones connected beats static beats computed. Each family
-is a network of its own; an outside joins no devices. Whoever is down has no interface here.
+The longest prefix wins, and of equally long ones connected beats static and static beats computed.
+Each family is routed by itself; an outside joins no devices. A device that is down has no
+interfaces here.
 """
 
 from __future__ import annotations
@@ -19,8 +20,8 @@ from crossgate.core.network.failure import Failure, FailureKind
 
 
 class NextHop(NamedTuple):
-    """A choice of a device: out of `interface` to `neighbour`'s interface, or to the machine itself
-    (None).
+    """A choice of a device: out of `interface` to `neighbour`'s interface, or to the destination
+    itself (None).
     """
 
     interface: Interface
@@ -28,7 +29,7 @@ class NextHop(NamedTuple):
 
 
 class Routes:
-    """The routes of one plan's devices; it keeps what it has worked out."""
+    """The routes of the devices of one plan; results are kept."""
 
     def __init__(self, plan: Plan) -> None:
         self.plan = plan
@@ -46,9 +47,7 @@ class Routes:
         self._prefixes: dict[tuple[str, Family], dict[int, dict[int, list[Interface]]]] = {}
 
     def has_route(self, name: str, destination: Address) -> bool:
-        """Whether a device knows a way to an address: it has the address itself, or a route to
-        it.
-        """
+        """Whether a device can send to an address: it has the address itself, or a route to it."""
         return self._owner(destination) == name or not isinstance(
             self._next_hops(self.plan.devices[name], destination), Failure
         )
@@ -95,8 +94,8 @@ class Routes:
         return hops
 
     def instead_of(self, device: Device, route: Route) -> list[tuple[Pattern, str]]:
-        """Return the prefixes in a static route's that the device never takes it for, each with the
-        sort of route that it takes.
+        """Return the prefixes inside that of a static route for which the device always uses a
+        better route, each with the kind of that route.
         """
         family, length = route.destination.family, route.destination.prefix_length
         found = [
@@ -131,8 +130,8 @@ class Routes:
         ]
 
     def _static_next_hops(self, device: Device, via: Address | None) -> list[NextHop] | Failure:
-        """Return the hops to a static route's next device, by each interface on its subnet, or why
-        there are none.
+        """Return the hops to a static route's next device, one for each interface on its subnet, or
+        why there are none.
         """
         if via is None:
             return Failure(FailureKind.DISCARDED, f"discarded at {device.name}")
@@ -177,8 +176,8 @@ class Routes:
         return self._prefixes[key]
 
     def computed_length(self, destination: Address) -> int:
-        """Return the length of the prefix that computed paths to an address are known by; -1 where
-        there are none.
+        """Return the length of the prefix that computed routes have for an address; -1 where there
+        is no such route.
         """
         target = self._segment_of(destination)
         if self.plan.static_routing or target is None:
@@ -195,7 +194,7 @@ class Routes:
         )
 
     def _computed(self, device: Device, destination: Address) -> list[NextHop]:
-        """Return the next hops of the ways that cost the least."""
+        """Return the next hops of the least-cost paths."""
         exits = self.exits(destination)
         own = dict(exits.costs).get(device.name, FAR)
         cost, links = self.costs.onward(
@@ -211,7 +210,7 @@ class Routes:
         return found + [NextHop(link.interface, link.neighbour) for link in links]
 
     def _up(self, device: Device) -> Iterator[Interface]:
-        """Yield the interfaces of a device that carry something."""
+        """Yield the interfaces of a device that are up."""
         return (
             interface
             for interface in device.interfaces.values()
@@ -219,18 +218,18 @@ class Routes:
         )
 
     def owner(self, destination: Address) -> Interface | None:
-        """Return the interface with an address, unless it is down."""
+        """Return the interface with an address, None where it is down."""
         interface = self.plan.interface_of.get(destination)
         return None if interface is None or self.plan.is_down(interface) else interface
 
     def _owner(self, destination: Address) -> str | None:
-        """Return the device that has an address, and is up."""
+        """Return the device that has an address and is up."""
         interface = self.owner(destination)
         return interface.device if interface else None
 
     def answering(self, address: Address) -> list[Interface]:
-        """Return the interfaces, but those that are down, of the devices that answer for a shared
-        gateway's address, as they are written.
+        """Return the interfaces, without those that are down, of the devices that answer for a
+        shared gateway's address, in the order of the plan.
         """
         gateway = self.plan.gateway_at.get(address)
         own = (
@@ -241,11 +240,11 @@ class Routes:
         return [interface for interface in own if not self.plan.is_down(interface)]
 
     def ends_at(self, destination: Address) -> dict[str, list[Interface]]:
-        """Return the devices at which computed ways to an address can end, each with its
-        interfaces, by name, that it hands packets out by.
+        """Return the devices at which computed paths to an address can end, each with the
+        interfaces, by name, through which it hands packets out.
 
-        These are the interfaces with an address of their own in the prefix, and on an outside, for
-        a device without such, those that cost the least.
+        These are the interfaces with an address in the destination's prefix; on an outside, where a
+        device has none, those that cost the least.
         """
         if destination not in self._ends:
             self._ends[destination] = self._ending(destination)
@@ -278,8 +277,8 @@ class Routes:
         )
 
     def exits(self, destination: Address) -> Exits:
-        """Return where computed ways to an address end: at the devices that are connected to it,
-        else at any on its outside.
+        """Return where computed paths to an address end: at the devices connected to its prefix, or
+        else at any device on its outside.
         """
         if destination not in self._exits:
             owner, ends = self._owner(destination), self.ends_at(destination)
@@ -297,12 +296,14 @@ class Routes:
         return frozenset((name, min(map(self.costs.leaving, near))) for name, near in ends.items())
 
     def costs_to(self, destination: Address) -> dict[str, int]:
-        """Return, for each device that has a way to an address, what computed ways cost from it."""
+        """Return the least cost of a computed path from each device to an address, for the devices
+        that have one.
+        """
         return self.costs.to(self.exits(destination), destination.family)
 
     def distance(self, start: str, end: str, family: Family) -> int:
-        """Return what the way from one segment to another costs: 0 for the same one, `FAR` when
-        there is no way.
+        """Return the least cost from one segment to another: 0 for the same one, `FAR` when there
+        is no path.
         """
         if start == end:
             return 0

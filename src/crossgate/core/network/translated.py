@@ -1,19 +1,25 @@
 """What translations make of a packet at the borders that it crosses, on its way and on the way of
 its answer.
 
-Theory of operation. A *border* is an interface of a device that translates, crossed in a direction.
+Theory of operation. A *border* is an interface of a device that translates, crossed in one
+direction.
 
-1. Going out by it the first rule that fits gives a new source.
-2. Coming in by it the first rule that fits gives a new destination, and the packet goes on from the
-   device to that. So it does where it comes in elsewhere, from inside, and asks for an address that
-   stands for others outside: then its source is translated, too, as if it had gone out by the
-   border and come in again (a hairpin, RFC 4787 section 6).
-3. An answer goes to the source as it was seen. A device that the conversation passed takes back
-   what it made, at whatever border of its own the answer passes. Any other takes it for something
-   new; where it would translate that, nobody knows the answer any more, and it is lost.
-4. An address that stands for others alone is nobody's: what no rule leads in is lost.
+1. When a packet leaves by a border, the first rule that fits gives it a new source.
 
-Which rules fit depends on the two ends and on what is carried, of which there are a few *sorts*.
+2. When it comes in by a border, the first rule that fits gives it a new destination, and the device
+sends it on to that. The same happens when a packet comes in by an inside interface for a public
+address of the device; then its source is translated, too, as if it had left by the border and come
+in again (a hairpin, RFC 4787 section 6).
+
+3. An answer is sent to the source address that its packet arrived with. A device that the
+conversation passed undoes its own translation, at whichever of its borders the answer passes. Any
+other device treats the answer as a new packet; where it would translate that, nobody recognises the
+answer any more, and it is lost.
+
+4. A public address belongs to no machine: a packet to it is lost unless a rule translates its
+destination.
+
+Which rules fit depends on the two ends and on what is carried, which is divided into a few *sorts*.
 """
 
 from __future__ import annotations
@@ -46,7 +52,7 @@ _MOST = 8
 
 
 class Sorts:
-    """What is carried, in sorts of which each rule takes all or nothing."""
+    """What is carried, divided into sorts so that each rule takes all or nothing of a sort."""
 
     def __init__(self, rules: tuple[Translation, ...]) -> None:
         lines = [ALL_WHAT if each.services is None else term_line(each.services) for each in rules]
@@ -68,18 +74,18 @@ class Sorts:
         self._protocols = [protocol for _, protocol in spans]
 
     def of(self, what: int) -> int:
-        """Return the sort of what is carried."""
+        """Return the sort of some traffic."""
         return next(number for number, each in enumerate(self.spans) if line.contains(each, what))
 
     def to_port(self, sort: int, port: int) -> int:
-        """Return the sort of what goes to another port than what it was."""
+        """Return the sort of the same traffic after its destination port is changed."""
         protocol = self._protocols[sort]
         assert protocol is not None  # a rule with a port asks for services
         return self.of(protocol << PROTOCOL_SHIFT | port)
 
     def takes_answer(self, rule: Translation, sort: int) -> bool:
-        """Whether a rule takes the answers to what is carried. They go to a port that a client has
-        chosen, and rules for single ports do not ask for that.
+        """Whether a rule takes the answers to some traffic. An answer goes to a port that a client
+        has chosen, so a rule for a single port does not take it.
         """
         protocol = self._protocols[sort]
         return rule.services is None or any(
@@ -89,12 +95,13 @@ class Sorts:
 
 
 class State(NamedTuple):
-    """All of a packet's past on a way that a border will ask about.
+    """All that has happened to a packet and that a later border asks about.
 
-    `sources` are the addresses that it had, the last one that it has now; `destination` is where it
-    goes. `known` are the devices that remember the conversation, those it passed on its way there.
-    Of an answer the view and the sources are those of what it answers, as far as they are not taken
-    back, and `answering` is its own source; of all else that is None.
+    `sources` are its source addresses so far, the present one last; `destination` is its present
+    destination. `known` are the devices that remember the conversation: those it passed on its way
+    there. For an answer, the view and the sources are those of the packet that it answers, as far
+    as they have not been undone, and `answering` is the answer's own source, which is None
+    otherwise.
     """
 
     view: View
@@ -110,8 +117,8 @@ class State(NamedTuple):
 
 
 class Turn(NamedTuple):
-    """What a border makes of a packet: how it is then, the device from which it goes on to another
-    destination, if it does, and why it is lost, if it is.
+    """What a border makes of a packet: its new state, the device that sends it on to a new
+    destination, if there is one, and why it is lost, if it is.
     """
 
     state: State
@@ -140,7 +147,7 @@ class Translations:
 
     @cached_property
     def sorts(self) -> Sorts:
-        """What is carried, as far as rules tell it apart."""
+        """The sorts of traffic that the rules tell apart."""
         return Sorts(self.rules)
 
     def sort_of(self, packet: Packet) -> int:
@@ -148,13 +155,13 @@ class Translations:
         return self.sorts.of(packet_region(packet).what[0][0])
 
     def is_public(self, address: Address) -> bool:
-        """Whether an address stands for others somewhere."""
+        """Whether some translation uses an address in the place of others."""
         if address not in self._public:
             self._public[address] = any(each.is_public(address) for each in self.rules)
         return self._public[address]
 
     def leaving(self, source: Address) -> set[Point]:
-        """Return the places at which some rule may give a source another address."""
+        """Return the borders at which some rule may give a source another address."""
         return {
             rule.point
             for rule in self.rules
@@ -164,7 +171,7 @@ class Translations:
         }
 
     def instead_of(self, source: Address) -> Iterator[Address]:
-        """Yield the addresses that a source may be given at the first border that it leaves by."""
+        """Yield the addresses that a source may get at the first border by which it leaves."""
         for rule in self.rules:
             fits = any(each.contains(source.value) for each in rule.inside)
             for block in rule.public if fits and rule.kind is TranslationKind.LEAVING else ():
@@ -175,8 +182,8 @@ class Translations:
                     yield source._replace(value=source.value - inside.value + public.value)
 
     def like(self, address: Address, side: int) -> Address:
-        """Return an address that the rules treat as they do this one, as a source (side 0) or a
-        destination: one and the same for all that are alike.
+        """Return the representative of all addresses that the rules treat like this one, as a
+        source (side 0) or as a destination (side 1).
         """
         if side:
             return address if self.is_public(address) else self._like.setdefault(None, address)
@@ -217,8 +224,8 @@ class Translations:
         return self._entering(state, border.point)
 
     def _leaving(self, point: Point, state: State) -> Rewriting | None:
-        """Return what the first rule at an interface that fits makes of a source that leaves by
-        it.
+        """Return what the first rule that fits at an interface makes of the source of a packet that
+        leaves by it.
         """
         source, taken = state.sources[-1], self.sorts.taken[state.sort]
         for number in self._at.get(point, ()):
@@ -239,7 +246,9 @@ class Translations:
         return None
 
     def _led_in(self, point: Point, state: State) -> Rewriting | None:
-        """Return what the first rule at an interface that fits makes of a destination."""
+        """Return what the first rule that fits at an interface makes of the destination of a
+        packet.
+        """
         value, taken = state.destination.value, self.sorts.taken[state.sort]
         for number in self._at.get(point, ()):
             rule = self.rules[number]
@@ -270,8 +279,8 @@ class Translations:
         return self._not_led_in(state, device)
 
     def _not_led_in(self, state: State, device: str) -> Turn:
-        """Return what becomes of a packet for which no rule fits: it is lost where it asks for an
-        address that only stands for others.
+        """Return what becomes of a packet that no rule fits: it is lost where it is for a public
+        address.
         """
         own = self._plan.translated_at(state.destination)
         if own is None or own.device != device:
@@ -286,9 +295,10 @@ class Translations:
         )
 
     def answered_by(self, arrived: State, device: str | None) -> State:
-        """Return the state of the answer to a packet that has arrived, before it is sent. Where
-        `device` itself was asked, by an address that it then translated, it answers from the one
-        that the packet was sent to.
+        """Return the state of the answer to a packet that has arrived, before it is sent.
+
+        Where the packet was for `device` itself, by an address that the device translated, the
+        answer comes from the address that the packet was first sent to.
         """
         answer = arrived.answer()
         last = next((each for each in reversed(answer.view) if each.side), None)
@@ -297,15 +307,17 @@ class Translations:
         return self._asked_before(answer, last)
 
     def _asked_before(self, state: State, made: Rewriting) -> State:
-        """Return an answer with its source as it was asked for before a rewriting."""
+        """Return an answer whose source is the address that its packet was sent to before a
+        rewriting.
+        """
         assert state.answering is not None  # it is an answer
         asked = state.answering._replace(value=state.answering.value - made.offset)
         view = tuple(each for each in state.view if each is not made)
         return state._replace(view=view, answering=asked)
 
     def _taken_back(self, state: State, point: Point, out: bool) -> Turn:
-        """Return what becomes of an answer at a border: its destination is the source of what it
-        answers.
+        """Return what becomes of an answer at a border that undoes its own translation: its
+        destination becomes the source that the packet had before.
         """
         device = point.owner
         if device not in state.known:
@@ -320,7 +332,7 @@ class Translations:
         return Turn(state._replace(view=view, sources=sources, destination=sources[-1]), device)
 
     def _as_new(self, state: State, point: Point, out: bool) -> Turn:
-        """Return what becomes of an answer at a device that does not know what it answers."""
+        """Return what becomes of an answer at a device that did not see the packet it answers."""
         device = point.owner
         assert state.answering is not None  # it is an answer
         for number in self._at.get(point, ()):
@@ -342,8 +354,8 @@ class Translations:
 
 
 def told_apart(rules: Sequence[Translation], others: Iterable[Pattern]) -> set[Pattern]:
-    """Return the prefixes at which rules tell addresses apart; where addresses are one to one, those
-    that others make on one side are made on the other as well.
+    """Return the prefixes at which the rules divide addresses. Where a rule translates addresses
+    one to one, a division on one side of it is one on the other side as well.
     """
     found = {block for rule in rules for block in (*rule.inside, *rule.public) if block.is_prefix}
     pairs = [pair for rule in rules for pair in rule.pairs()]
@@ -361,12 +373,14 @@ def told_apart(rules: Sequence[Translation], others: Iterable[Pattern]) -> set[P
 
 
 def not_led_in(point: Point, address: Address) -> Failure:
-    """Return why a packet for an address that stands for others is lost."""
+    """Return the reason why a packet to a public address is lost."""
     return Failure(FailureKind.NO_TRANSLATION, f"no translation at {point} leads in for {address}")
 
 
 def not_known(state: State) -> Failure:
-    """Return why an answer is lost that comes back otherwise than what it answers was sent."""
+    """Return the reason why an answer is lost that comes back by another device than its packet
+    went.
+    """
     last = state.view[-1]
     if last.side:
         text = (

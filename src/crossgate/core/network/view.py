@@ -1,7 +1,7 @@
-"""What translations have made of the packets of a conversation, where they are seen.
+"""How translations have changed the packets of a conversation, at the place that sees them.
 
-A *view* is the rewritings that hold at a place, in the order in which they were made. By it a
-packet there is told from the one that opens the conversation.
+A *view* is the rewritings that hold at a place, in the order in which they were made. It turns the
+packet that opens the conversation into the packet as it is seen there.
 """
 
 from __future__ import annotations
@@ -18,10 +18,10 @@ section 3.2).
 
 
 class Rewriting(NamedTuple):
-    """What a device makes of one end of the packets that its rule, by its number, takes: of the
-    source (side 0) or of the destination (side 1).
+    """What a device makes of one end of the packets that one of its rules, given by number, takes:
+    of the source (side 0) or of the destination (side 1).
 
-    An address becomes one of the `pool`, with a port of the device's choice, or another by an
+    The address becomes one of the `pool`, with a port of the device's choice, or is shifted by an
     `offset`. A destination gets another `port` where one is given.
     """
 
@@ -38,14 +38,14 @@ NOT_TRANSLATED: View = ()
 
 
 class Choice(NamedTuple):
-    """What a device may have chosen for a source: an address, and a port."""
+    """The source address and port that a device may have chosen."""
 
     address: int
     port: int
 
 
 def end_in(view: View, side: int, address: Address) -> Address:
-    """Return what an end's address becomes in a view; of a pool the first."""
+    """Return what an end's address becomes in a view; of a pool, its first address."""
     for each in view:
         if each.side == side:
             value = each.pool[0].first if each.pool else address.value + each.offset
@@ -54,13 +54,15 @@ def end_in(view: View, side: int, address: Address) -> Address:
 
 
 def choosing(view: View) -> Rewriting | None:
-    """Return the last rewriting that leaves a choice of the source; None where all is settled."""
+    """Return the last rewriting of a view that leaves the source open to choice; None where there
+    is no choice.
+    """
     return next((each for each in reversed(view) if each.pool), None)
 
 
 def packet_in(view: View, packet: Packet, choice: Choice | None = None) -> Packet:
-    """Return what becomes of a packet that opens a conversation in a view, given what was chosen
-    for its source last.
+    """Return the packet that opens a conversation as it is seen in a view, given the last choice
+    for its source.
     """
     last = choosing(view)
     for each in view:

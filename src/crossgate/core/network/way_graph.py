@@ -1,5 +1,5 @@
-"""What packets meet on all their ways from one end to another: a graph step by step, and one
-passage of it after the other.
+"""What packets meet on all their paths from one end to another: a graph, which can be read step by
+step or passage by passage.
 """
 
 from __future__ import annotations
@@ -14,14 +14,14 @@ from crossgate.core.network.paths import Crossing
 
 
 class Border(NamedTuple):
-    """An interface of a device that translates, crossed in a direction."""
+    """A border of translations: an interface of a device that translates, crossed in one direction."""
 
     point: Point
     direction: Direction
 
 
 class Marker(NamedTuple):
-    """Nothing that is met: it tells apart what is the same but for what it says."""
+    """A token that no packet meets: it keeps sequences apart that are otherwise equal."""
 
     what: tuple[object, ...]
 
@@ -43,10 +43,9 @@ class Passage(NamedTuple):
 
 
 class Step(NamedTuple):
-    """What follows for all that have come so far: how those end that meet nothing more, and what
-    the others meet next.
-
-    Each of the `moves` is a token by its number and the step that follows behind it.
+    """A point of the automaton of ways: the outcomes of packets that meet nothing more, and the
+    `moves` of the others. A move is the number of the token that is met next, and the step that
+    follows it.
     """
 
     ends: frozenset[Outcome]
@@ -54,18 +53,19 @@ class Step(NamedTuple):
 
 
 class WayGraph:
-    """What packets from one end to another meet on their different ways; `count` is how many there
-    are, the `first` is that of all paths'.
+    """What packets from one end to another meet on their different ways; `count` is the number of
+    these ways, and `first` is the way of the first path.
 
-    `steps` are these ways as an automaton, a step before those that follow it, the first one at the
-    start. `number` is the node of these ways, and `first_sequence` what the first one meets, as
-    tokens.
+    `steps` are the ways as an automaton, the start first, each step before those that follow it.
+    `number` is the node of the ways, and `first_sequence` the tokens of the first one.
     """
 
     def __init__(
         self, nodes: Nodes, tokens: list[Token], number: int, first: Sequence | None
     ) -> None:
-        """Make those of a node, the sequence of the first path given where there are several."""
+        """Make the graph of a node; where it has several sequences, `first` is the one of the first
+        path.
+        """
         self.nodes = nodes
         self._tokens = tokens
         self.number = number
@@ -74,15 +74,15 @@ class WayGraph:
         self.first: Passage = self._passage(self.first_sequence)
 
     def __iter__(self) -> Iterator[Passage]:
-        """Yield them one by one, the first one first. Raises `TooManyPieces` where they are more
-        than `MOST_WAYS`.
+        """Yield the ways one by one, the first one first. Raises `TooManyPieces` where there are
+        more than `MOST_WAYS`.
         """
         return map(self._passage, self.sequences)
 
     @cached_property
     def sequences(self) -> list[Sequence]:
-        """What they meet one by one, as tokens, the first one first. Raises `TooManyPieces` where
-        they are more than `MOST_WAYS`.
+        """The token sequences of the ways, the first one first. Raises `TooManyPieces` where there
+        are more than `MOST_WAYS`.
         """
         every = self.nodes.sequences(self.number) if self.count > 1 else ()
         return [self.first_sequence, *(each for each in every if each != self.first_sequence)]
@@ -107,12 +107,12 @@ class WayGraph:
 
     @cached_property
     def met(self) -> frozenset[int]:
-        """The tokens that are met on some way, by their numbers."""
+        """The tokens that are met on at least one way, by their numbers."""
         return frozenset(token for step in self.steps for token, _ in step.moves)
 
     @cached_property
     def crossings(self) -> tuple[Crossing, ...]:
-        """Every place with a list that is met on some way, none before one that comes earlier."""
+        """Every place with a list that is met on at least one way, in an order that all ways keep."""
         if self.count == 1:
             return self.first.crossings
         met = dict.fromkeys(self.token_at(token) for step in self.steps for token, _ in step.moves)
@@ -125,7 +125,7 @@ class WayGraph:
 
     @cached_property
     def devices(self) -> frozenset[str]:
-        """The names of the stateful devices with lists that packets pass on one way at least."""
+        """The names of the stateful devices with lists that packets pass on at least one way."""
         return frozenset(each for each in map(self.token_at, self.met) if isinstance(each, str))
 
     @cached_property
@@ -137,12 +137,12 @@ class WayGraph:
 
     @cached_property
     def ends(self) -> frozenset[Outcome]:
-        """How ways end: some arrive, or some are lost, or both."""
+        """The outcomes of the ways: arrived, lost, or both."""
         return frozenset(end for step in self.steps for end in step.ends)
 
     def alike(self, other: WayGraph, all_devices: bool) -> bool:
-        """Whether they are those of another plan but for what only one of the two has: see
-        `Ways.alike`.
+        """Whether these are the ways of another plan, leaving out the places that only one of the
+        two plans has (`Ways.alike`).
         """
         if self.number == other.number:
             return True
@@ -157,7 +157,7 @@ class WayGraph:
         return self.nodes.without(self.number, only) == self.nodes.without(other.number, only)
 
     def all_meet(self, some: Container[Token]) -> bool:
-        """Whether each way meets one of some tokens."""
+        """Whether every way meets at least one of the given tokens."""
         reached = {0}
         for number, step in enumerate(self.steps):
             if number in reached:

@@ -1,21 +1,25 @@
-"""All equally good paths at once: the ways between two ends, as graphs of the lists that they meet.
+"""All equally good paths at once: the ways between two ends, as graphs of the lists that packets
+meet.
 
 1. A *token* is a place at which a list of the family stands, or a stateful device with such a list
-   ("passed" matters for what it is asked later). What else a packet crosses makes no difference to
-   any answer.
-2. The sequences of tokens that the equal paths of a pair meet are kept as the smallest
-   deterministic automaton: a node is its outcomes, for sequences that end there, and a child for
-   each token. Nodes are numbered so that equal sets have equal numbers, and children have smaller
-   numbers than their parents.
-3. What becomes of a packet that has come into a device depends on the device and on the destination
-   alone. Destinations that no device tells apart share a *column*: a node for each device, whose
-   sequences end at the device that hands the packet out. A pair's graph is put together from its
-   first hops, a column, and the last hops of its own destination.
-4. A device that is reached again closes a loop; its lists of one whole turn are met, and the packet
-   is lost.
+(that a packet passed it matters for its answer). Whatever else a packet crosses makes no difference
+to any verdict.
+
+2. The token sequences that the equal paths of a pair meet are kept as the smallest deterministic
+automaton: a node has the outcomes of sequences that end there, and a child for each token. Nodes
+are numbered so that equal sets have equal numbers, and children have smaller numbers than their
+parents.
+
+3. What becomes of a packet that has come into a device depends on the device and the destination
+alone. Destinations that no device treats differently share a *column*: a node for each device,
+whose sequences end at the device that hands the packet out. The graph of a pair is put together
+from its first hops, a column, and the last hops of its own destination.
+
+4. A device that is reached again closes a loop; the lists of one whole turn are met, and the packet
+is lost.
 
 Two paths that meet the same tokens in the same order are one way, of which one path is walked as an
-example. So 2^40 paths through a ladder of routers cost as much as the lists on them make a
+example. So 2^40 paths through a ladder of routers cost only as much as the lists on them make a
 difference.
 """
 
@@ -35,7 +39,7 @@ from crossgate.core.network.way_graph import Border, Token, WayGraph
 
 
 class WayGraphs:
-    """The ways of one family in one network; what is worked out is kept."""
+    """The ways of one family in one network; results are kept."""
 
     def __init__(
         self,
@@ -44,10 +48,8 @@ class WayGraphs:
         beside: WayGraphs | None = None,
         places: Iterable[tuple[Point, Direction]] | None = None,
     ) -> None:
-        """Make them; with those of another plan `beside`, equal numbers of both stand for the same
-        sequences.
-
-        With `places`, just these are met, as if lists stood there and nowhere else.
+        """Make the graphs; where those of another plan are given as `beside`, both share their
+        numbers. With `places`, lists are taken to stand at just these places.
         """
         self.network = network
         self.family = family
@@ -102,8 +104,8 @@ class WayGraphs:
         self._placed_ends: dict[Address, dict[int, int]] = {}
 
     def block(self, hop: Hop) -> tuple[int, ...]:
-        """Return the tokens of a hop: the stateful devices passed, then the places with lists and the
-        borders of translations, in order.
+        """Return the tokens of a hop: the stateful devices passed, then the places with lists and
+        the borders of translations, in order.
         """
         found = []
         for event in self.events(hop):
@@ -115,9 +117,8 @@ class WayGraphs:
 
     def events(self, hop: Hop) -> Iterator[str | Border | tuple[Crossing, bool]]:
         """Yield what a hop meets, in order: the stateful devices passed, then all that it crosses,
-        each with whether a list stands there, and the borders of translations.
-
-        Going out a border comes before the list there, coming in behind it.
+        each with whether a list stands there, and the borders of translations. A border comes
+        before the list on the way out, and after it on the way in.
         """
         if self._stateful:
             passed = {
@@ -141,7 +142,7 @@ class WayGraphs:
                 yield border
 
     def token(self, token: Token) -> int:
-        """Return the number of what is met."""
+        """Return the number of a token, a new one where it has none yet."""
         number = self._tokens.setdefault(token, len(self._tokens))
         if number == len(self.tokens):
             self.tokens.append(token)
@@ -150,8 +151,8 @@ class WayGraphs:
     # Columns
 
     def _key(self, destination: Address) -> tuple[object, ...]:
-        """Return all of a destination that routing looks at: those with equal keys have the same
-        next hops everywhere.
+        """Return all that routing looks at in a destination: destinations with equal keys have the
+        same next hops everywhere.
         """
         if destination not in self._keys:
             self._keys[destination] = self._looked_at(destination)
@@ -200,8 +201,8 @@ class WayGraphs:
         )
 
     def by_cost(self, destination: Address) -> bool:
-        """Whether packets to a destination follow the least cost alone, with no static route on
-        their way, up to a device on its segment.
+        """Whether least cost alone decides the paths to a destination, as far as a device on its
+        segment: no static route has a say.
         """
         target, value = self.network.plan.segment_of(destination), destination.value
         if (
@@ -213,8 +214,8 @@ class WayGraphs:
         return target.outside or not any(own.connected.contains(value) for own in self._outward)
 
     def _counts(self, route: tuple[str, Pattern], destination: Address) -> bool:
-        """Whether a static route has a say in where its device sends packets to a destination: not
-        where a computed path is better.
+        """Whether a static route affects where its device sends packets to a destination; it does
+        not where a computed route is better.
         """
         device, block = route
         if not block.contains(destination.value):
@@ -223,7 +224,7 @@ class WayGraphs:
         return block.prefix_length >= longer or device not in self.network.costs_to(destination)
 
     def edges(self) -> Edges:
-        """Return the hops between neighbouring devices, whatever they are for."""
+        """Return all hops between neighbouring devices."""
         if self._between is None:
             number = {name: device for device, name in enumerate(self.names)}
             own: list[list[Edge]] = [[] for _ in self.names]
@@ -246,8 +247,8 @@ class WayGraphs:
         return self._between
 
     def column(self, destination: Address) -> Column:
-        """Return, for each device that a packet may come into, the sequences that follow, each
-        ending at the last device.
+        """Return, for each device that a packet may come into, the node of what follows; its
+        sequences end at the last device.
         """
         key = self._key(destination)
         if key not in self._columns:
@@ -257,7 +258,9 @@ class WayGraphs:
         return self._columns[key]
 
     def _cheapest(self, near: _Near) -> Column:
-        """Return the column of destinations whose way is the least of all to where they are."""
+        """Return the column of destinations that are reached by the least cost alone; `near` tells
+        at which devices.
+        """
         number, _, into = self.edges()
         costs = [FAR] * len(self.names)
         for name, cost in self.network.costs.to(near.exits, self.family).items():
@@ -277,8 +280,8 @@ class WayGraphs:
         )
 
     def _chosen(self, destination: Address) -> Column:
-        """Return the column of a destination as every device chooses its hops, static routes
-        included.
+        """Return the column of a destination for which every device chooses its next hops by
+        itself, by static routes too.
         """
         owner, number = self.network.owner(destination), self.edges().number
         found = Onward([], [])
@@ -330,8 +333,8 @@ class WayGraphs:
         )
 
     def _departed(self, origin: Endpoint, destination: Address) -> Cell | None:
-        """Return the ways of a device's own packets where costs decide; None where they do not or
-        it stands at the end.
+        """Return the node of packets that a device itself sends where costs decide; None where they
+        do not, or where the device is at the destination.
         """
         if origin.device is None or origin.others or self.network.sends_nothing(origin):
             return None
@@ -365,7 +368,7 @@ class WayGraphs:
         return self._sent[key]._replace(number=self.placed_out(self._sent[key].number, destination))
 
     def begun(self, origin: Endpoint) -> tuple[int, ...]:
-        """Return the tokens of what a sender crosses itself before its first hop."""
+        """Return the tokens that a sender's packets meet before their first hop."""
         return (
             ()
             if origin.device is None
@@ -373,11 +376,11 @@ class WayGraphs:
         )
 
     def begun_tokens(self, start: Path) -> tuple[int, ...]:
-        """Return the tokens of what a sender crosses itself."""
+        """Return the tokens of the start of a path, before its first hop."""
         return self.block(Hop(start.crossings, start.devices[0] if start.devices else None, False))
 
     def _joined(self, lead: tuple[int, ...], hops: list[Hop], destination: Address) -> Cell:
-        """Return the ways of a packet that has met some tokens and goes on with one of some
+        """Return the node of a packet that has met the tokens `lead` and goes on by any of some
         hops.
         """
         numbers, count = set(), 0
@@ -397,8 +400,8 @@ class WayGraphs:
         return Cell(self.nodes.union(frozenset(numbers)), count)
 
     def placed_out(self, number: int, destination: Address) -> int:
-        """Return a node of a column with the last hops to one destination in the place of its
-        ends.
+        """Return a node of a column in which each end is replaced by the last hops to one
+        destination.
         """
         known = self._placed_ends.setdefault(destination, {})
         if number not in known:
@@ -418,14 +421,14 @@ class WayGraphs:
         return known[number]
 
     def _onward(self, device: str, destination: Address) -> int:
-        """Return the sequences that follow for a packet that has come into a device."""
+        """Return the node of what follows for a packet that has come into a device."""
         return self.placed_out(
             self.column(destination).numbers[self.edges().number[device]], destination
         )
 
     def _handed_out(self, device: str, destination: Address) -> set[int]:
-        """Return what a packet meets behind the last device of its way: the device itself, or the
-        way to the machine.
+        """Return what a packet meets after the last device of its path: nothing where it is for the
+        device itself, or the last hop to the machine.
         """
         owner = self.network.owner(destination)
         if owner is not None and owner.device == device:
@@ -447,31 +450,28 @@ class WayGraphs:
     # Answers
 
     def node(self, origin: Endpoint, destination: Address) -> int:
-        """Return the number of a pair's ways; equal numbers are equal sets of sequences."""
+        """Return the number of a pair's ways; pairs with equal numbers have equal ways."""
         return self.plain(origin, destination)
 
     def plain(self, origin: Endpoint, destination: Address) -> int:
-        """Return the node of a pair's ways by the addresses alone."""
+        """Return the node of a pair's ways by addresses alone, without translation."""
         return self._cell(origin, destination).number
 
     def paths(self, origin: Endpoint, destination: Address) -> int:
-        """Return how many equally good paths there are between a pair, whether they differ in their
-        lists or not.
-        """
+        """Return how many equally good paths a pair has, whether they meet different lists or not."""
         return self._cell(origin, destination).paths
 
     def bit(self, place: tuple[Point, Direction]) -> int:
-        """Return the bit of a place with a list, for `met`."""
+        """Return the bit of a place with a list, as used by `met`."""
         return 1 << self.token(Crossing(*place))
 
     def sent_bit(self, place: tuple[Point, Direction]) -> int:
-        """Return the bit of a place that sees packets as they were sent, for `met`."""
+        """Return the bit, as used by `met`, of a place that sees packets as they were sent."""
         return self.bit(place)
 
     def ways(self, origin: Endpoint, destination: Address) -> list[Path]:
-        """Return one path for each different sequence of a pair, the first path of all first.
-
-        Raises `TooManyPieces` when there are too many different ones.
+        """Return one path for each different sequence of a pair, the first path first. Raises
+        `TooManyPieces` when there are too many.
         """
         wanted = self.nodes.sequences(self.node(origin, destination))
         if len(wanted) == 1:
@@ -488,7 +488,7 @@ class WayGraphs:
 
     def graph(self, origin: Endpoint, destination: Address, number: int | None = None) -> WayGraph:
         """Return what packets of a pair meet on their different ways; `number` is the pair's node
-        where that is known.
+        where it is known.
         """
         if number is None:
             number = self.plain(origin, destination)
@@ -498,7 +498,7 @@ class WayGraphs:
         return self._graph_of[number, first]
 
     def first(self, origin: Endpoint, destination: Address) -> Sequence:
-        """Return what the first path of a pair meets."""
+        """Return the sequence of the first path of a pair."""
         (start, hops), *_ = self.network.starts(origin, destination)
         hop, tokens = hops[0], (*self.begun_tokens(start), *self.block(hops[0]))
         entered: set[str] = set()
@@ -515,7 +515,7 @@ class WayGraphs:
         return Sequence(tokens, Outcome.LOST if hop.failure else Outcome.ARRIVED)
 
     def alone(self, sequence: Sequence) -> WayGraph:
-        """Return the graph of one sequence by itself."""
+        """Return the graph of a single sequence."""
         return WayGraph(
             self.nodes,
             self.tokens,
@@ -524,8 +524,8 @@ class WayGraphs:
         )
 
     def crossings(self, origin: Endpoint, destination: Address) -> dict[Crossing, None]:
-        """Return all places that a packet crosses on any equally good path that arrives, those of
-        the first path first, in order.
+        """Return all places that a packet crosses on any equally good path that arrives, in order,
+        those of the first path first.
         """
         first = self.network.path(origin, destination)
         found = dict.fromkeys(first.crossings if first.arrived else ())
@@ -558,8 +558,8 @@ class WayGraphs:
         return self._arriving[number]
 
     def remembering(self, number: int) -> int:
-        """Return the ways of a node without the places on them: of what they meet, the stateful
-        devices with lists alone, which are all that answers depend on.
+        """Return the node with its places taken out: what stays is the stateful devices, which are
+        all that the treatment of answers depends on.
         """
         if number not in self._remembering:
             met = (
@@ -570,8 +570,8 @@ class WayGraphs:
         return self._remembering[number]
 
     def met(self, number: int, arriving: bool = False) -> int:
-        """Return the tokens that some sequence of a node meets, a bit each; with `arriving`, one
-        that ends with the packet's arrival.
+        """Return a bit mask of the tokens that some sequence of a node meets; with `arriving`, only
+        of sequences that end with the packet's arrival.
         """
         known = self._met[arriving]
         if number not in known:
@@ -585,13 +585,13 @@ class WayGraphs:
         return known[number]
 
     def _bits(self, token: int) -> int:
-        """Return the bits of a token, for `met`."""
+        """Return the bits of a token, as used by `met`."""
         return 1 << token
 
     def _walk(
         self, origin: Endpoint, destination: Address, wanted: Sequence | None = None
     ) -> _Walked:
-        """Return the first path that meets a sequence, or the first one of all."""
+        """Return the first path that meets a sequence; without one, the first path of all."""
         starts = self.network.starts(origin, destination)
         stack = [
             (start, self.begun_tokens(start), iter(hops), len(hops) > 1 or len(starts) > 1)
@@ -622,8 +622,8 @@ class WayGraphs:
     def _leads_to(
         self, device: str, destination: Address, tokens: tuple[int, ...], end: End
     ) -> bool:
-        """Whether from a device on a packet can meet just these tokens; in a loop that is not told
-        apart.
+        """Whether a packet at a device can still meet exactly these tokens; on a loop the answer
+        may be true where it cannot.
         """
         if self.edges().number[device] in self.column(destination).turning:
             return True
@@ -637,8 +637,8 @@ class WayGraphs:
 
 
 class _Near(NamedTuple):
-    """Where a destination is: the devices at which ways to it can end, each with the number of its
-    interfaces that it hands out by.
+    """Where paths to a destination can end: the devices, each with the number of interfaces by
+    which it hands packets out.
     """
 
     exits: Exits
@@ -646,8 +646,8 @@ class _Near(NamedTuple):
 
 
 class Edges(NamedTuple):
-    """The number of each device; by it the edges of its own packets, and those that lead into
-    it.
+    """The hops between devices: the number of each device, the edges of its own packets, and the
+    edges that lead into it.
     """
 
     number: dict[str, int]
@@ -656,7 +656,7 @@ class Edges(NamedTuple):
 
 
 class _Walked(NamedTuple):
-    """A path and the sequence that it meets."""
+    """A path, and the sequence that it meets."""
 
     path: Path
     sequence: Sequence

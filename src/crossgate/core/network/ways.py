@@ -1,5 +1,5 @@
-"""The ways of conversations between two ends, there and back, and the network of a plan that tells
-them.
+"""The ways of conversations between two ends, there and back, and the network of a plan, which
+finds them.
 """
 
 from __future__ import annotations
@@ -27,8 +27,8 @@ from crossgate.core.sets.spans import Spans
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Way:
-    """What packets meet on one of their ways, and the answers on one of theirs; none come where it
-    is `unanswered`.
+    """What a conversation's packets meet on one of their ways and its answers on one of theirs;
+    where it is `unanswered`, there are no answers.
     """
 
     there: Passage
@@ -37,8 +37,8 @@ class Way:
 
 
 class Ways:
-    """All the ways of conversations between two ends that differ in the lists they meet; the
-    `first` is that of the first paths.
+    """All ways of conversations between two ends that meet different lists; `first` is that of the
+    first paths.
     """
 
     def __init__(self, there: WayGraph, back: WayGraph, unanswered: bool) -> None:
@@ -52,11 +52,11 @@ class Ways:
         self._every: tuple[Way, ...] = (self.first,) if self.count == 1 else ()
 
     def alike(self, other: Ways, all_devices: bool) -> bool:
-        """Whether they are those of another plan, made beside this one, but for places with lists
-        that only one of the two has.
+        """Whether these are the ways of another plan that was made beside this one, leaving out
+        places with lists that only one of the two plans has.
 
-        With `all_devices` they pass the same stateful devices, too, whether these have lists in
-        both plans or not.
+        With `all_devices` they must also pass the same stateful devices, whether these have lists
+        in both plans or not.
         """
         pairs = (self.there, other.there), (self.back, other.back)
         return self.unanswered is other.unanswered and all(
@@ -69,14 +69,12 @@ class Ways:
 
     @property
     def ends(self) -> frozenset[Outcome]:
-        """How packets there and answers end that nothing stops: some arrive, or some are lost, or
-        both.
-        """
+        """The outcomes of packets there and of answers that no list denies: arrived, lost, or both."""
         return self.there.ends | self.back.ends
 
     def __iter__(self) -> Iterator[Way]:
-        """Yield them one by one, the first one first. Raises `TooManyPieces` where they are more
-        than `MOST_WAYS`.
+        """Yield the ways one by one, the first one first. Raises `TooManyPieces` where there are
+        more than `MOST_WAYS`.
         """
         if not self._every:
             if self.count > MOST_WAYS:
@@ -89,8 +87,8 @@ class Ways:
 
 
 class CrossedWays(Ways):
-    """The ways of packets of one sort that arrive alike across translations; `trip` has their paths
-    and `arrived` is how they arrive, None where they are lost.
+    """The ways across translations of packets of one sort that arrive in the same state, `arrived`,
+    which is None where they are lost; `trip` has their paths.
     """
 
     def __init__(
@@ -105,7 +103,9 @@ class CrossedWays(Ways):
         return CrossedWays(there, back, self.unanswered, self.trip, self.arrived)
 
     def path(self, way: int, sequence: Sequence | None) -> Path:
-        """Return the first path there (0) or back (1), or the first that meets a sequence."""
+        """Return the first path there (0) or back (1); with a sequence, the first path that meets
+        it.
+        """
         if not way:
             return self.trip.there(sequence).path
         if self.arrived is None:
@@ -114,17 +114,17 @@ class CrossedWays(Ways):
 
 
 def _as_sent(path: Path) -> Path:
-    """Return a path as if nobody translated on it."""
+    """Return a path without the views of its places."""
     crossings = (each._replace(view=NOT_TRANSLATED) for each in path.crossings)
     return path._replace(crossings=tuple(crossings))
 
 
 class Network(Forwarding):
-    """Where packets go in a plan, with all equal paths at once."""
+    """The network of a plan: where packets go, over all equal paths at once."""
 
     def __init__(self, plan: Plan, beside: Network | None = None) -> None:
-        """Make it; numbers of nodes are those of the network of another plan `beside`, and so are
-        they all where it is like it.
+        """Make it. Where the network of another plan is given as `beside`, both share the numbers
+        of their nodes; where it is like this one, all that it has worked out is shared.
         """
         super().__init__(plan)
         self._beside = beside
@@ -135,7 +135,7 @@ class Network(Forwarding):
 
     @cached_property
     def stateful(self) -> frozenset[str]:
-        """The stateful devices and hosts, by their names."""
+        """The stateful devices and hosts, by name."""
         return frozenset(
             name
             for known in (self.plan.devices, self.plan.hosts)
@@ -144,8 +144,8 @@ class Network(Forwarding):
         )
 
     def like(self, other: Network) -> bool:
-        """Whether two plans differ at most in what their lists say: every packet goes the same ways,
-        and lists stand in the same places.
+        """Whether two plans differ at most in the entries of their lists: every packet takes the
+        same paths, and lists stand at the same places.
         """
         own, its = self.plan, other.plan
         same = (
@@ -156,8 +156,8 @@ class Network(Forwarding):
         return self.same_addresses(other) and same
 
     def same_addresses(self, other: Network) -> bool:
-        """Whether devices, links, and machines as far as their packets fare otherwise than those of
-        their subnets, are those of another plan, whatever else is placed or down.
+        """Whether two plans have the same devices, links, and hosts that are treated otherwise than
+        their subnets; placements and what is down may differ.
         """
         own, its = self.plan, other.plan
         return (
@@ -179,7 +179,7 @@ class Network(Forwarding):
         )
 
     def graphs(self, family: Family) -> WayGraphs:
-        """Return the ways of a family, all pairs."""
+        """Return the ways of all pairs of one family."""
         if family not in self._graphs:
             beside = None if self._beside is None else self._beside.graphs(family)
             alike = self._beside is not None and self.like(self._beside)
@@ -190,19 +190,19 @@ class Network(Forwarding):
         return self._graphs[family]
 
     def as_if_placed(self, family: Family, places: Iterable[tuple[Point, Direction]]) -> WayGraphs:
-        """Return the ways of a family as if lists stood just at some places."""
+        """Return the ways of a family as if lists stood at the given places and nowhere else."""
         kind = CrossedGraphs if self.plan.translations[family] else WayGraphs
         return kind(self, family, places=places)
 
     def path(self, origin: Endpoint, destination: Address) -> Path:
-        """Return the way from `origin` to an address; of equal ones the first by device name, and
+        """Return the path from `origin` to an address; of equal ones the first by device name, and
         across translations that of the first sort of packets that arrives.
         """
         walked = self._walked(origin, destination)
         return super().path(origin, destination) if walked is None else _as_sent(walked[1].path)
 
     def answered(self, origin: Endpoint, destination: Endpoint) -> Path:
-        """Return the way of the answer to what one end sends to another, by the first path."""
+        """Return the path of the answer to what one end sends to another, by the first path."""
         walked = self._walked(origin, destination.address)
         if walked is None or not walked[1].path.arrived:
             return self.path(destination, origin.address)
@@ -210,8 +210,8 @@ class Network(Forwarding):
         return _as_sent(trip.back(there.state).path)
 
     def _walked(self, origin: Endpoint, destination: Address) -> tuple[Trip, Walked] | None:
-        """Return the first path of packets that may be translated on it, of the first sort that
-        arrives; None for those that cross no border.
+        """Return the first path of the first sort of packets that arrives across translations; None
+        where the packets cross no border.
         """
         graphs = self.graphs(destination.family)
         if not isinstance(graphs, CrossedGraphs) or not (
@@ -232,8 +232,8 @@ class Network(Forwarding):
         return self.graphs(destination.family).ways(origin, destination)
 
     def asks_for_tls(self, ways: Ways, family: Family) -> bool:
-        """Whether a list on one of the ways there has entries with `tls`, so that it matters on
-        each way what TLS a conversation settles on.
+        """Whether a list on one of the ways there has entries with `tls`: then each way decides by
+        itself which TLS version a conversation settles on.
         """
         if not self.plan.asks_for_tls:
             return False
@@ -262,11 +262,11 @@ class Network(Forwarding):
         destination: Endpoint,
         numbers: tuple[int | None, int | None] = (None, None),
     ) -> list[tuple[Spans, tuple[Ways, ...]]]:
-        """Return the ways of conversations between two ends for each part of what can be carried
-        that fares alike (spans as in `sets.region`); `numbers` are the nodes by addresses alone,
-        there and back, where they are known.
+        """Return the ways of conversations between two ends, for each sort of traffic that
+        translations treat alike (its spans as in `sets.region`).
 
-        Where equal ways there are translated differently these are several, the first path's first.
+        `numbers` are the nodes by addresses alone, there and back, where they are known. Where
+        equal paths translate differently, a sort has several ways, that of the first path first.
         """
         graphs = self.graphs(source.address.family)
         if not isinstance(graphs, CrossedGraphs):
@@ -293,8 +293,8 @@ class Network(Forwarding):
         first: Packet,
         graphs: WayGraphs | None = None,
     ) -> tuple[Ways, ...]:
-        """Return the ways of the conversation that a packet opens, the first path's first; in other
-        `graphs` than the network's where they are given.
+        """Return the ways of the conversation that a packet opens, that of the first path first.
+        Where other `graphs` than the network's own are given, they are used.
         """
         graphs = graphs or self.graphs(first.family)
         sender = source.address._replace(value=first.source)
@@ -313,7 +313,9 @@ class Network(Forwarding):
         ways: tuple[Crossed, ...],
         shared: bool = False,
     ) -> tuple[Ways, ...]:
-        """Return crossed ways as such; equal ones are one where they are `shared`."""
+        """Return the crossed ways of a trip as values for a caller; where they are `shared`, equal
+        ones are one object.
+        """
         found = list[Ways]()
         unanswered = self.unanswered(trip.origin, trip.destination.address)
         for number, each in enumerate(ways):
@@ -333,7 +335,9 @@ class Network(Forwarding):
         return tuple(found)
 
     def there_and_back(self, there: WayGraph, back: WayGraph, unanswered: bool) -> Ways:
-        """Return the ways that two graphs are together; equal ones are one."""
+        """Return the ways that consist of a graph there and one back; the same two give the same
+        object.
+        """
         key = there, back, unanswered
         if key not in self._between:
             self._between[key] = Ways(*key)

@@ -1,3 +1,3 @@
-"""Sets of packets and of addresses, exactly: what two have in common, what is left of one, how few
-lines say it.
+"""Exact sets of packets and of addresses: what two sets have in common, what is left of one, and
+how few lines say it.
 """

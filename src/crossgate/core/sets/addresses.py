@@ -1,7 +1,7 @@
-"""A set of addresses of one family, exactly: one side of a set of packets.
+"""Exact sets of addresses of one family, as one side of a set of packets.
 
-It is kept as spans of numbers, and as patterns where a wildcard scatters it over more spans than
-can be counted out.
+A set is kept as spans of numbers, or as patterns where wildcards scatter it over more spans than
+can be listed.
 """
 
 from __future__ import annotations
@@ -20,13 +20,13 @@ MOST_SPANS = 64
 
 
 class Cube(NamedTuple):
-    """The addresses of a pattern without those of some others within it; there are some."""
+    """The addresses of a pattern without those of some patterns inside it; it is not empty."""
 
     pattern: Pattern
     holes: tuple[Pattern, ...]
 
     def patterns(self) -> Iterable[Pattern]:
-        """Return them as patterns that are apart."""
+        """Return its addresses as patterns that do not overlap."""
         family = self.pattern.family
         largest = scattered.merged(sorted(self.holes, key=lambda each: -each.wildcard.bit_count()))
         return (
@@ -37,10 +37,10 @@ class Cube(NamedTuple):
 
 
 class AddressSet:
-    """A set of addresses, never changed once made; equal to another that has the same addresses,
-    whatever it was made of.
+    """An immutable set of addresses; it equals any set with the same addresses, however that was
+    made.
 
-    It is `wild` where a wildcard that is no prefix had a part in making it.
+    It is `wild` where a wildcard mask that is no prefix took part in making it.
     """
 
     __slots__ = ("_cubes", "_hash", "_hull", "_patterns", "_spans", "_spread", "family", "wild")
@@ -64,7 +64,7 @@ class AddressSet:
 
     @classmethod
     def of(cls, family: Family, patterns: Iterable[Pattern]) -> Self:
-        """Return the addresses of some patterns of a family."""
+        """Return the set of all addresses of some patterns of a family."""
         found = tuple(patterns)
         wild = (
             not found[0].is_prefix if len(found) == 1 else not all(each.is_prefix for each in found)
@@ -73,7 +73,7 @@ class AddressSet:
 
     @property
     def spans(self) -> Spans | None:
-        """The addresses as spans; None where they are scattered."""
+        """The addresses as spans; None where wildcards scatter them."""
         if self._spread:
             self._spread = False
             counted = [spans_of(each) for each in self._patterns or ()]
@@ -121,7 +121,7 @@ class AddressSet:
 
     @classmethod
     def union(cls, several: Sequence[AddressSet]) -> AddressSet:
-        """Return the addresses of some sets of one family, at least one."""
+        """Return the addresses of all of some sets of one family, at least one."""
         if all(each.spans is not None for each in several):
             spans = line.joined(span for each in several for span in each.spans or ())
             return AddressSet(
@@ -166,7 +166,7 @@ class AddressSet:
 
     @property
     def size(self) -> int:
-        """How many addresses it has."""
+        """The number of addresses."""
         if self.spans is not None:
             return line.size(self.spans)
         pieces = (
@@ -177,17 +177,17 @@ class AddressSet:
         return sum(each.size for each in pieces)
 
     def witness(self) -> Address:
-        """Return one of its addresses; it is not empty."""
+        """Return one of its addresses. The set may not be empty."""
         return Address(self.family, self.middle())
 
     def lines(self) -> list[str]:
-        """Return the addresses in few words: addresses, prefixes, and wildcards where these are
-        shorter.
+        """Return the addresses written in few words: addresses, prefixes, and wildcards where these
+        are shorter.
         """
         return sorted(map(str, scattered.joined(self.patterns, wild=self.wild)))
 
     def middle(self) -> int:
-        """Return an address from the middle of its largest part: the first of its upper half."""
+        """Return an address from the middle of its largest part: the first one of the upper half."""
         if self._cubes:
             cube = max(self._cubes, key=lambda each: each.pattern.wildcard.bit_count())
             chosen = scattered.first_outside(cube.pattern, cube.holes)
@@ -199,7 +199,7 @@ class AddressSet:
 
     @property
     def hull(self) -> Pattern:
-        """The smallest pattern that has all of it."""
+        """The smallest pattern that contains the whole set."""
         if self._hull is None:
             if self._patterns is not None and len(self._patterns) == 1:
                 self._hull = self._patterns[0]
@@ -220,7 +220,7 @@ class AddressSet:
 
     @property
     def single(self) -> int | None:
-        """The address where it has just one."""
+        """The only address of the set; None where it has several."""
         if self.spans is not None:
             return (
                 self.spans[0][0]
@@ -237,27 +237,27 @@ class AddressSet:
         return alone.pop() if len(alone) == 1 else None
 
     def contains(self, address: int) -> bool:
-        """Whether an address is in it."""
+        """Whether the set has an address."""
         if self.spans is not None:
             return line.contains(self.spans, address)
         return any(each.contains(address) for each in self.patterns)
 
 
 def apart(one: AddressSet, other: AddressSet) -> bool:
-    """Whether some address of one set differs from some address of another: whether something can
-    be sent between two machines.
+    """Whether an address of one set differs from some address of the other, so that two machines
+    can talk.
     """
     return bool(one) and bool(other) and (one.single is None or one.single != other.single)
 
 
 @cache
 def everywhere(family: Family) -> AddressSet:
-    """Return every address of a family."""
+    """Return the set of all addresses of a family."""
     return AddressSet.of(family, (everything(family),))
 
 
 def spans_of(pattern: Pattern, most: int = MOST_SPANS) -> Spans | None:
-    """Return a pattern's addresses as spans; None where they are more than `most`."""
+    """Return a pattern's addresses as spans; None where there would be more than `most`."""
     wildcard = pattern.wildcard
     run = wildcard + 1 & ~wildcard  # the free bits at the low end stand together
     high = wildcard & ~(run - 1)

@@ -1,14 +1,16 @@
-"""Elementary classes of one side: values that lie in the same sets of those at hand are one *atom*.
+"""Atoms of one side: two values that lie in the same ones of the given sets belong to one *atom*. A
+set is then a bit mask over atoms, a plain integer.
 
-A set is then a bit set over atoms, a plain integer. Two ways lead there:
+There are two ways to find the atoms.
 
-1. `swept`: sets that are spans are swept from the lowest to the highest number; at each end the bit
-   of a set is turned, and the sets that are on are the atom's mark.
-2. `closed`: addresses that wildcards scatter. Every address has a smallest intersection of the
-   patterns that it is in, and the addresses with the same one are an atom: as many as the
-   intersection has, less those of the intersections within it, so the atom is empty just where
-   nothing is left. Where the intersections are many, the addresses are halved by the bit that parts
-   the patterns best.
+1. `swept`: sets that are spans are swept from the lowest to the highest number. At each bound the
+bit of a set is flipped; the sets that are on make up the mark of an atom.
+
+2. `closed`: sets of addresses that wildcards scatter. Every address has a smallest intersection of
+the patterns that contain it, and addresses with the same one form an atom. Its size is that of the
+intersection less those of the intersections inside it, so an atom is empty exactly where nothing is
+left. Where there are too many intersections, the addresses are halved by the bit that divides the
+patterns best.
 """
 
 from __future__ import annotations
@@ -37,10 +39,11 @@ _FEW_BITS, _MANY_BITS = 40, 4_000
 
 
 class Atoms:
-    """The atoms of one side: `masks` has the bit set of each set that was asked for, in its order.
+    """The atoms of one side; `masks` has the bit mask of each set that was asked for, in the same
+    order.
 
-    `spans` are the numbers of each atom, or `cubes` where they are scattered; `sizes` is how many
-    they are. They are `wild` where a wildcard told some of them apart.
+    `spans` are the numbers of each atom, or `cubes` where they are scattered; `sizes` are the
+    numbers of their values. They are `wild` where a wildcard mask divides some of them.
     """
 
     __slots__ = ("_in_order", "cubes", "full", "masks", "sizes", "spans", "wild")
@@ -61,7 +64,7 @@ class Atoms:
         self._in_order: tuple[list[Span], NDArray[np.int64], NDArray[np.bool_]] | None = None
 
     def span_set(self, mask: int) -> Spans:
-        """Return the numbers of a bit set of atoms that are spans."""
+        """Return the numbers of all atoms in a mask, for atoms that are spans."""
         spans = self.spans or []
         if mask.bit_count() <= _FEW_BITS:
             return line.joined(span for atom in bits_of(mask) for span in spans[atom])
@@ -91,8 +94,8 @@ class Atoms:
         )
 
     def mask_of(self, numbers: Spans) -> int | None:
-        """Return the atoms that lie in some numbers, where every atom that is a set of spans does
-        or has none of them; else None.
+        """Return the mask of the atoms inside some numbers; None where an atom lies only partly
+        inside, or is no span.
         """
         mask = 0
         for index, spans in enumerate(self.spans or ()):
@@ -104,7 +107,7 @@ class Atoms:
         return mask
 
     def address_set(self, family: Family, mask: int) -> AddressSet:
-        """Return the addresses of a bit set of atoms."""
+        """Return the addresses of all atoms in a mask."""
         if self.spans is not None:
             return AddressSet(family, spans=self.span_set(mask), wild=self.wild)
         return AddressSet(
@@ -114,12 +117,12 @@ class Atoms:
         )
 
     def size(self, mask: int) -> int:
-        """Return how many values a bit set of atoms has."""
+        """Return the number of values in all atoms of a mask."""
         return sum(self.sizes[atom] for atom in bits_of(mask))
 
 
 def bits_of(mask: int) -> list[int]:
-    """Return the numbers of the bits that are set, from the lowest."""
+    """Return the indices of the bits that are set, the lowest first."""
     found: list[int] = []
     if mask.bit_count() > _FEW_BITS:
         return _digits(mask, mask.bit_length()).nonzero()[0].tolist()
@@ -139,7 +142,9 @@ def _digits(mask: int, count: int) -> NDArray[np.bool_]:
 
 
 def _masks(marks: Collection[int], count: int) -> list[int]:
-    """Turn the marks of atoms (which sets have each) into masks of sets (which atoms each has)."""
+    """Transpose the marks of atoms (which sets contain each atom) into masks of sets (which atoms
+    each set has).
+    """
     if len(marks) * count > _MANY_BITS:
         import numpy as np
 
@@ -159,7 +164,7 @@ def _masks(marks: Collection[int], count: int) -> list[int]:
 
 
 def swept(sets: Sequence[Spans], within: Spans) -> Atoms:
-    """Return the atoms that some sets make of the numbers `within`."""
+    """Return the atoms into which some sets divide the numbers `within`."""
     parts = [line.common(each, within) for each in sets]
     if all(part == within or not part for part in parts):
         return Atoms([int(bool(part)) for part in parts], [line.size(within)], [list(within)])
@@ -186,7 +191,7 @@ def swept(sets: Sequence[Spans], within: Spans) -> Atoms:
 
 
 def address_atoms(sets: Sequence[AddressSet], within: AddressSet) -> Atoms:
-    """Return the atoms that some sets make of the addresses `within`."""
+    """Return the atoms into which some sets divide the addresses `within`."""
     gate = within.spans
     counted = [each.spans for each in sets]
     if gate is not None and all(each is not None for each in counted):
@@ -197,8 +202,8 @@ def address_atoms(sets: Sequence[AddressSet], within: AddressSet) -> Atoms:
 
 
 class _Part(NamedTuple):
-    """Part of all addresses: those with these bits, the patterns that tell some of it apart, and
-    the sets that have all of it.
+    """A part of all addresses: those with the given bits, the patterns that divide it, and the sets
+    that contain all of it.
     """
 
     value: int
@@ -208,7 +213,7 @@ class _Part(NamedTuple):
 
 
 def _closed(sets: Sequence[Sequence[Pattern]], within: AddressSet) -> Atoms:
-    """Return the atoms that sets of patterns make of some addresses."""
+    """Return the atoms into which sets of patterns divide some addresses."""
     family, done = within.family, list[Pattern]()
     stack: list[_Part] = []
     for whole in within.patterns:
@@ -271,7 +276,7 @@ def _united(mark: int, marks: Iterable[int]) -> int:
 
 
 def _intersections(patterns: Iterable[tuple[int, int]], most: int) -> list[tuple[int, int]] | None:
-    """Return the patterns with all intersections of any of them; None when these are more than
+    """Return the patterns together with all their intersections; None when these are more than
     `most`.
     """
     found: dict[tuple[int, int], None] = {}
@@ -289,7 +294,9 @@ def _intersections(patterns: Iterable[tuple[int, int]], most: int) -> list[tuple
 def _halves(
     value: int, wildcard: int, patterns: dict[tuple[int, int], int], mark: int
 ) -> Iterable[_Part]:
-    """Return a part in two halves, by the bit that most patterns fix, and that parts them best."""
+    """Return the two halves of a part, divided by the bit that most patterns fix and that separates
+    them best.
+    """
     spend(1 + len(patterns) // 16)
     sample = list(patterns)[:: max(len(patterns) // _SAMPLE, 1)]
     best, most, free = 0, -1, wildcard

@@ -1,4 +1,4 @@
-"""Where addresses lie among sorted bounds, for millions of them at once."""
+"""The place of addresses among sorted bounds, for millions of them at once."""
 
 from __future__ import annotations
 
@@ -17,8 +17,8 @@ def _distinct(ascending: NDArray[np.uint64]) -> NDArray[np.uint64]:
 
 
 class BoundFinder:
-    """Finds the last of some ascending addresses, the first of them 0, that is not above an
-    address.
+    """Finds, for each of many addresses, the last of some ascending bounds that is not above it;
+    the first bound is 0.
     """
 
     def __init__(self, family: Family, bounds: Sequence[int]) -> None:
@@ -29,9 +29,7 @@ class BoundFinder:
         self._keys = self._key(words)
 
     def _key(self, words: Words) -> Indices:
-        """Return a number for each address that orders it among the bounds: the place of its words
-        among theirs.
-        """
+        """Return a number for each address by which it is ordered among the bounds."""
         high = np.searchsorted(self._high, words[0], side="right")
         if len(words) == 1:
             return np.asarray(high, np.int64)
@@ -41,7 +39,7 @@ class BoundFinder:
         return key
 
     def places(self, words: Words) -> Indices:
-        """Return the index of the bound for each address, given as `Packets` has them."""
+        """Return the index of the bound for each address, given in words as `Packets` has them."""
         key = self._key(words)
         places: Indices = key if len(words) == 1 else np.searchsorted(self._keys, key, side="right")
         return places - 1

@@ -37,11 +37,10 @@ ALL_PROTOCOLS, ALL_PORTS = (0, 255), (0, MOST_PORT)
 
 
 class Box(NamedTuple):
-    """A product set of packets of one family. `wildcard` has a 1 for each free bit, where `value`
-    is 0.
+    """A product set of packets of one family.
 
-    The bits are, from the low end: TCP flags, fragment, DSCP, and from bit 64 on the destination
-    and the source address.
+    `wildcard` has a 1 for each free bit, where `value` is 0. The bits are, from the low end: TCP
+    flags, fragment, DSCP, and from bit 64 on the destination and the source address.
     """
 
     family: Family
@@ -68,12 +67,12 @@ class Box(NamedTuple):
 
     @property
     def flags(self) -> FlagTest:
-        """The TCP flags that are fixed."""
+        """The TCP flags that are fixed, and their values."""
         return FlagTest(self.value & FLAG_BITS, ~self.wildcard & FLAG_BITS)
 
     @property
     def fragment(self) -> bool | None:
-        """Whether its packets are non-initial fragments; None for both."""
+        """Whether its packets are non-initial fragments; None where some are and some are not."""
         return None if self.wildcard & FRAGMENT_BIT else bool(self.value & FRAGMENT_BIT)
 
     @property
@@ -88,7 +87,7 @@ class Box(NamedTuple):
 
     @property
     def weight(self) -> int:
-        """Roughly how many bits are free: of two boxes the larger has more."""
+        """Roughly how many bits are free: the larger of two boxes has more."""
         spans = (
             self.protocol_last - self.protocol_first,
             self.source_last - self.source_first,
@@ -98,7 +97,7 @@ class Box(NamedTuple):
 
 
 def whole(family: Family) -> Box:
-    """Return every packet of a family."""
+    """Return the box of all packets of a family."""
     return Box(family, 0, ((1 << 2 * family.bits) - 1) << LOW_BITS | LOW_FREE)
 
 
@@ -167,7 +166,7 @@ def spans_cover(outer: Box, inner: Box) -> bool:
 
 
 def minus(box: Box, part: Box) -> Iterator[Box]:
-    """Yield what is left of a box without `part`, a box within it, as boxes that do not overlap."""
+    """Yield the rest of a box without `part`, a box inside it, as boxes that do not overlap."""
     if box.protocol_first < part.protocol_first:
         yield box._replace(protocol_last=part.protocol_first - 1)
     if part.protocol_last < box.protocol_last:
@@ -197,9 +196,7 @@ def minus(box: Box, part: Box) -> Iterator[Box]:
 
 
 def _flipped(left: Box, part: Box, bit: int) -> Generator[Box, None, Box]:
-    """Yield the half of `left` that disagrees with `part` in one bit, and return the half that
-    agrees.
-    """
+    """Yield the half of `left` that differs from `part` in one bit, and return the other half."""
     family, value, wildcard, *spans = left
     wildcard ^= bit
     agreeing = value | (part.value & bit)
@@ -208,7 +205,7 @@ def _flipped(left: Box, part: Box, bit: int) -> Generator[Box, None, Box]:
 
 
 def packet_box(packet: Packet) -> Box:
-    """Return the box of just this packet, and of those that no list can tell from it."""
+    """Return the box of a single packet, with the packets that no list can distinguish from it."""
     bits = packet.family.bits
     value = (packet.source << bits | packet.destination) << LOW_BITS | packet.dscp << DSCP_SHIFT
     value |= (packet.flags or 0) | (FRAGMENT_BIT if packet.fragment else 0)

@@ -1,9 +1,9 @@
-"""Boxes as NumPy columns, and every two of them that overlap, found in far less than all pairs.
+"""Boxes as NumPy columns, and all pairs of them that overlap, found without comparing every pair.
 
-A row is one box. The addresses are words of 64 bits, the flags, fragment and DSCP bits one more,
-the spans six numbers. The pairs come from dividing the rows by one address bit after the other:
-those with a 0 there, those with a 1, those that do not care. Rows that differ in a bit never meet
-again.
+A row is a box. Its addresses are words of 64 bits; the flags, fragment and DSCP bits are one more
+word; the spans are six numbers. To find pairs, the rows are divided by one address bit after the
+other: those with a 0 there, those with a 1, and those where it is free. Rows that differ in a bit
+are not compared.
 """
 
 from __future__ import annotations
@@ -33,15 +33,15 @@ _WORD = (1 << 64) - 1
 
 
 def _taken(columns: NDArray[Scalar], rows: Numbers) -> NDArray[Scalar]:
-    """Return some rows of columns, each of which lies in one piece."""
+    """Return some rows of columns, each column contiguous in memory."""
     return columns.T.take(rows, axis=1).T
 
 
 class Columns(NamedTuple):
-    """Rows of boxes: `value` and `wildcard` have one column a word, lowest word first; `spans` has
-    six columns.
+    """Rows of boxes: `value` and `wildcard` have a column for each word, the lowest word first;
+    `spans` has six columns.
 
-    `entry` is the index of each row's region, in ascending order; `loose` tells a row that is
+    `entry` is the index of each row's region, in ascending order; `loose` marks a row that is
     larger than its region.
     """
 
@@ -52,7 +52,7 @@ class Columns(NamedTuple):
     loose: NDArray[np.bool_]
 
     def take(self, rows: Numbers) -> Columns:
-        """Return just these rows."""
+        """Return only the given rows."""
         return Columns(
             _taken(self.value, rows),
             _taken(self.wildcard, rows),
@@ -74,7 +74,7 @@ class Columns(NamedTuple):
         )
 
     def across(self) -> Columns:
-        """Return the rows as the second of two axes."""
+        """Return the same rows along the second axis, to be compared with columns that are `down`."""
         return Columns(
             self.value[None],
             self.wildcard[None],
@@ -98,7 +98,7 @@ def box_columns(boxes: Sequence[Box], entry: Sequence[int], loose: Sequence[bool
 
 
 def row_box(family: Family, value: Words, spans: Spans) -> Box:
-    """Return the box of one packet from its words and spans."""
+    """Return the box of a single packet, given as words and spans."""
     bits = int(value[0]) | sum(
         int(word) << LOW_BITS + 64 * bit_index for bit_index, word in enumerate(value[1:])
     )
@@ -106,8 +106,8 @@ def row_box(family: Family, value: Words, spans: Spans) -> Box:
 
 
 def overlapping(one: Columns, other: Columns) -> NDArray[np.bool_]:
-    """Tell whether rows overlap, row by row, or all with all when one is `down` and the other
-    `across`.
+    """Tell whether rows overlap: row by row, or every row with every other when one is `down` and
+    the other `across`.
     """
     found: NDArray[np.bool_] = one.spans[..., 0] <= other.spans[..., 1]
     for word in range(one.value.shape[-1] - 1, -1, -1):
@@ -121,9 +121,7 @@ def overlapping(one: Columns, other: Columns) -> NDArray[np.bool_]:
 
 
 def covering(outer: Columns, inner: Columns) -> NDArray[np.bool_]:
-    """Tell whether rows of `outer` cover those of `inner`, row by row, or all with all as in
-    `overlapping`.
-    """
+    """Tell whether rows of `outer` cover those of `inner`; rows are paired as in `overlapping`."""
     found: NDArray[np.bool_] = outer.spans[..., 0] <= inner.spans[..., 0]
     for word in range(outer.value.shape[-1] - 1, -1, -1):
         astray = inner.wildcard[..., word] | (inner.value[..., word] ^ outer.value[..., word])
@@ -138,8 +136,8 @@ def covering(outer: Columns, inner: Columns) -> NDArray[np.bool_]:
 def covering_pairs(
     outer: Columns, outer_rows: Numbers, inner: Columns, inner_rows: Numbers
 ) -> Numbers:
-    """Return the indices of the pairs in which a row of `outer` covers one of `inner`; what fails
-    early is not looked at again.
+    """Return the indices of the pairs in which a row of `outer` covers one of `inner`; a pair that
+    fails in one column is not looked at in the next.
     """
     pairs = np.arange(len(outer_rows))
     for word in range(outer.value.shape[-1] - 1, -1, -1):
@@ -155,7 +153,7 @@ def covering_pairs(
 
 
 def common(one: Columns, other: Columns) -> Columns:
-    """Return row by row what rows that overlap have in common; entries and looseness are those of
+    """Return the intersection of rows that overlap, row by row; entries and looseness are those of
     `other`.
     """
     spans = np.where(
@@ -169,11 +167,11 @@ def common(one: Columns, other: Columns) -> Columns:
 
 
 def meeting(table: Columns, rows: Numbers) -> Iterator[tuple[Numbers, Numbers, Numbers]]:
-    """Yield, group by group, some of `rows` and all the pairs that they are in: (rows, row, other
-    row), pairs sorted by both.
+    """Yield, group by group, some of `rows` and all pairs with them: (rows, row, other row), the
+    pairs sorted by both.
 
-    Each of `rows`, which ascend, is in just one group; the other row may be any, but of another
-    entry.
+    Each of `rows`, which ascend, is in exactly one group; the other row of a pair may be any row of
+    another entry.
     """
     stack = [(rows, np.arange(len(table.entry)))]
     while stack:
@@ -201,7 +199,7 @@ def meeting(table: Columns, rows: Numbers) -> Iterator[tuple[Numbers, Numbers, N
 
 
 def _pairs(table: Columns, rows: Numbers, others: Numbers) -> tuple[Numbers, Numbers]:
-    """Return all pairs of rows and others that overlap, of different entries."""
+    """Return all overlapping pairs of a row and an other row, of different entries."""
     across = table.take(others).across()
     most = max(CACHED_CELLS // max(len(others), 1), 1)
     found = []
@@ -229,7 +227,9 @@ def _may_be(
 
 
 def _dividing_bit(table: Columns, rows: Numbers) -> tuple[int, int] | None:
-    """Return the address bit (word, bit) that parts these rows best, or None when no bit does."""
+    """Return the address bit (word, bit) that divides these rows best, or None when no bit divides
+    them.
+    """
     sample = rows if len(rows) <= _SAMPLE else rows[:: len(rows) // _SAMPLE]
     shifts = np.arange(64, dtype=np.uint64)
     best, most = None, 0

@@ -1,9 +1,9 @@
-"""A bound on one exact question, so that none runs for hours or fills the memory.
+"""A limit on the work of one exact question, so that none runs for hours or fills the memory.
 
-Exact answers divide sets of packets into pieces, and some sets fall into more than any machine can
-hold. A question (one claim about a pair of places, one pair's traffic, one entry against those
-above it) may take so many pieces; they are counted, not timed, so that the same question ends alike
-on every machine. Work outside of a question is not counted.
+Exact answers divide sets of packets into pieces, and some sets fall into more pieces than any
+machine can hold. A question (one claim about a pair of places, one pair's traffic, one entry
+against those above it) may take a certain number of pieces. Pieces are counted, not timed, so that
+the same question ends the same way on every machine. Work outside a question is not counted.
 """
 
 from __future__ import annotations
@@ -20,11 +20,11 @@ MOST_PIECES = 1_000_000
 
 
 class TooManyPieces(PlanError):
-    """One exact question was given up: it falls into more pieces than are allowed."""
+    """An exact question was given up because it falls into more pieces than are allowed."""
 
 
 class _Question:
-    """What is asked, and how many pieces are left of those that it may take."""
+    """The question that is being answered, and how many pieces it may still take."""
 
     __slots__ = ("asked", "left", "most")
 
@@ -38,7 +38,7 @@ _question: ContextVar[_Question | None] = ContextVar("question", default=None)
 
 
 def allow(pieces: int) -> None:
-    """Allow every question from here on so many pieces."""
+    """Set how many pieces every question may take from now on."""
     _most.set(pieces)
 
 
@@ -49,7 +49,9 @@ def allowed() -> int:
 
 @contextmanager
 def question(asked: str) -> Iterator[None]:
-    """Count what is done in here as one question; one within another is part of that one."""
+    """Count the pieces of the enclosed code as one question; a question inside another belongs to
+    that one.
+    """
     if _question.get() is not None:
         yield
         return
@@ -63,8 +65,8 @@ def question(asked: str) -> Iterator[None]:
 
 
 def spend(pieces: int = 1) -> None:
-    """Count pieces of the question that is being answered. Raises `TooManyPieces` when they are too
-    many.
+    """Count some pieces of the question that is being answered. Raises `TooManyPieces` when it has
+    taken too many.
     """
     asked = _question.get()
     if asked is not None:
@@ -79,8 +81,8 @@ def spend(pieces: int = 1) -> None:
 
 @contextmanager
 def gathered(missed: list[TooManyPieces] | None) -> Iterator[None]:
-    """Add a question that is given up in here to `missed`, and go on; where there is no such list,
-    it is raised.
+    """Where the enclosed code gives up a question, add it to `missed` and go on; where `missed` is
+    None, raise it.
     """
     try:
         yield
@@ -92,6 +94,6 @@ def gathered(missed: list[TooManyPieces] | None) -> Iterator[None]:
 
 @contextmanager
 def answered(asked: str, missed: list[TooManyPieces] | None) -> Iterator[None]:
-    """Answer one question of many, which is `gathered` where it is given up."""
+    """Answer the enclosed code as one question; where it is given up, treat it as `gathered` does."""
     with gathered(missed), question(asked):
         yield

@@ -1,9 +1,9 @@
-"""Sets of packets with the operators of set algebra, and the frames in which they are reckoned.
+"""Sets of packets with the operators of set algebra, and the frames in which they are computed.
 
-A `Frame` is made for one question: it finds the atoms of each side that the regions at hand tell
-apart, so that every one of them is a product of bit sets, however many addresses and ports it has.
-A `PacketSet` is a union of products of one frame. Sets of different frames may be put together;
-they meet in a frame made for both.
+A `Frame` is made for one question: it finds the atoms into which the given regions divide each
+side, so that every region is a product of bit masks, however many addresses and ports it has. A
+`PacketSet` is a union of products of one frame. Sets of different frames can be combined, in a new
+frame made for both.
 """
 
 from __future__ import annotations
@@ -22,8 +22,8 @@ from crossgate.core.sets.spans import Spans
 
 
 class Frame:
-    """The atoms that some regions make of the packets `within` one of them; they need not lie in
-    it.
+    """The atoms into which some regions divide the packets `within` another region; the regions may
+    reach beyond it.
     """
 
     __slots__ = (
@@ -69,8 +69,8 @@ class Frame:
         self._ports: dict[Spans, int | None] = {}
 
     def product(self, region: Region) -> Product | None:
-        """Return one of the regions that the frame was made for as a product, cut to what it is
-        within; None where nothing is left.
+        """Return one of the regions that the frame was made for as a product, limited to what the
+        frame is within; None where nothing is left.
         """
         known = self._known
         a, b = known[0][region.source], known[1][region.destination]
@@ -85,14 +85,14 @@ class Frame:
         return [found for each in regions if (found := self.product(each)) is not None]
 
     def mask(self, side: int, addresses: AddressSet) -> int:
-        """Return one of the sets of addresses that the frame was made for, cut to what it is
-        within.
+        """Return the mask of one of the address sets that the frame was made for, limited to what
+        the frame is within.
         """
         return self._known[side][addresses]
 
     def from_ports(self, product: Product, ports: Spans) -> Product | None:
-        """Return what a product has from some source ports, all zeros there where that is nothing;
-        None where the frame does not tell them apart.
+        """Return the part of a product that comes from some source ports, all zeros in the place of
+        the ports where there is none; None where the frame does not divide them so.
         """
         if ports not in self._ports:
             self._ports[ports] = self.atoms[3].mask_of(ports)
@@ -100,7 +100,7 @@ class Frame:
         return None if mask is None else (*product[:3], product[3] & mask, *product[4:])
 
     def region(self, product: Product) -> Region:
-        """Return a product of the frame as a region of its own."""
+        """Return a product of the frame as a region."""
         return Region(
             self.addresses(0, product[0]),
             self.addresses(1, product[1]),
@@ -111,7 +111,9 @@ class Frame:
         )
 
     def addresses(self, side: int, mask: int) -> AddressSet:
-        """Return the addresses of a side (0 sources, 1 destinations); equal ones are one object."""
+        """Return the addresses of a mask of a side (0 sources, 1 destinations); equal masks give
+        the same object.
+        """
         if mask == self.whole[side]:
             return self.within.source if side == 0 else self.within.destination
         found = self._addresses.get((side, mask))
@@ -120,8 +122,8 @@ class Frame:
         return found
 
     def numbers(self, side: int, mask: int) -> Spans:
-        """Return what is carried (side 2) or the source ports (side 3); equal ones are one
-        object.
+        """Return what is carried (side 2) or the source ports (side 3) of a mask; equal masks give
+        the same object.
         """
         if mask == self.whole[side]:
             return self.within.what if side == 2 else self.within.source_ports
@@ -131,7 +133,7 @@ class Frame:
         return found
 
     def has_two_ends(self, product: Product) -> bool:
-        """Whether a product has a packet that is not from an address to itself."""
+        """Whether a product has a packet whose source and destination differ."""
         if any(self.atoms[side].size(product[side]) > 1 for side in (0, 1)):
             return True
         return apart(self.addresses(0, product[0]), self.addresses(1, product[1]))
@@ -141,7 +143,7 @@ class Frame:
         return witness(self.region(product))
 
     def size(self, product: Product) -> int:
-        """Return how many points a product has; a packet without ports is one for every port."""
+        """Return how many packets a product has; a packet without ports counts once for every port."""
         count = product[4].bit_count() * product[5].bit_count()
         for atoms, mask in zip(self.atoms, product, strict=False):
             count *= atoms.size(mask)
@@ -149,8 +151,8 @@ class Frame:
 
 
 def witness(region: Region) -> Packet:
-    """Return a packet of a region, of the kind that people know, and between two machines where
-    there is one.
+    """Return a packet of a region, of a familiar service and between two machines where there is
+    one.
     """
     source, destination = region.source.middle(), region.destination.middle()
     if source == destination and apart(region.source, region.destination):
@@ -165,7 +167,7 @@ def witness(region: Region) -> Packet:
 
 
 def is_left(region: Region, others: Sequence[Region]) -> bool:
-    """Whether something is left of a region without some others."""
+    """Whether something is left of a region once some others are taken out of it."""
     frame = Frame(region, others)
     return algebra.is_left(frame.whole, frame.products(others), frame.order)
 
@@ -189,15 +191,17 @@ def _of_addresses(sets: tuple[AddressSet, ...], within: AddressSet) -> Atoms:
 
 @lru_cache(maxsize=256)
 def _told_before(sets: tuple[AddressSet, ...], wild: tuple[bool, ...], within: AddressSet) -> Atoms:
-    """Return the atoms of sets that are spans; equal ones may be `wild` or not."""
+    """Return the atoms of sets that are spans; equal sets share them, whether they are `wild` or
+    not.
+    """
     return address_atoms(sets, within)
 
 
 class PacketSet:
-    """A set of packets of one family, never changed once made; equal to another that has the same
-    packets, whatever it was made of.
+    """An immutable set of packets of one family; it equals any set with the same packets, however
+    that was made.
 
-    It is a union of products of a frame, none of them empty, which may overlap.
+    It is a union of products of a frame, none of them empty; they may overlap.
     """
 
     __slots__ = ("frame", "products")
@@ -208,7 +212,7 @@ class PacketSet:
 
     @classmethod
     def of(cls, *regions: Region) -> PacketSet:
-        """Return the packets of some regions of one family, at least one."""
+        """Return the set of all packets of some regions of one family, at least one region."""
         frame = Frame(regions[0] if len(regions) == 1 else every_packet(regions[0].family), regions)
         return cls(frame, frame.products(regions))
 
@@ -272,8 +276,8 @@ class PacketSet:
 
     @property
     def size(self) -> int:
-        """How many points it has, each counted once; a packet without ports is one for every port
-        that it could have.
+        """The number of packets; a packet without ports counts once for every port that it could
+        have.
         """
         found, total = list[Product](), 0
         for each in self.products:
@@ -282,16 +286,16 @@ class PacketSet:
         return total
 
     def witness(self) -> Packet:
-        """Return one of its packets, of the kind that people know, and between two machines where
-        there is one; it is not empty.
+        """Return one of its packets, of a familiar service and between two machines where there is
+        one. The set may not be empty.
         """
         between = (each for each in self.products if self.frame.has_two_ends(each))
         return self.frame.witness(next(between, self.products[0]))
 
 
 def in_one_frame(sets: Sequence[PacketSet]) -> tuple[Frame | None, list[Sequence[Product]]]:
-    """Return the products of some sets of a family in one frame, a new one where theirs differ; no
-    frame where there is no set.
+    """Return the products of some sets of a family in one frame, which is a new one where theirs
+    differ; without sets there is no frame.
     """
     if not sets:
         return None, []
@@ -306,7 +310,7 @@ def in_one_frame(sets: Sequence[PacketSet]) -> tuple[Frame | None, list[Sequence
 def _together(
     one: PacketSet, other: PacketSet
 ) -> tuple[Frame, Sequence[Product], Sequence[Product]]:
-    """Return the products of two sets in one frame."""
+    """Return the products of two sets in a frame that both share."""
     frame, (here, there) = in_one_frame((one, other))
     assert frame is not None
     return frame, here, there

@@ -1,10 +1,10 @@
 """What words that stand for addresses mean in a plan.
 
 Such a word is `any`, an address, also with a wildcard, a prefix or a range, a point, a name of a
-host, device, subnet, outside or group, or `leases of` a subnet. Several with commas between are all
-of these together, and what follows `but` is left out of that: `tickets, guests but laptop,
-kiosk-2`. Entries of lists, groups, expectations and the ends that a person gives to a command all
-mean the same by it; what of it they may use is theirs to say.
+host, device, subnet, outside or group, or `leases of` a subnet. Several words with commas between
+them mean the union of all, and what follows `but` is taken out of it: `tickets, guests but laptop,
+kiosk-2`. In entries of lists, groups, expectations and the ends given to a command they all mean
+the same; which of them may stand where is decided there.
 """
 
 from __future__ import annotations
@@ -47,9 +47,9 @@ class WordKind(StrEnum):
 class Meaning(NamedTuple):
     """The addresses that a word stands for, of both families.
 
-    For an `outside`, by its name, they are its own prefixes, of which it may have none, and what
-    words leave out of it is `left_out`. A port has no addresses. `named` are those that the words
-    name one by one, by themselves or by a host, a device or a point.
+    For an `outside`, given by its name, they are the prefixes written for it, of which it may have
+    none, and `left_out` is what is taken out of it. A switch port has no addresses. `named` are the
+    addresses that the words name singly: by themselves, or as those of a host, a device or a point.
     """
 
     kind: WordKind
@@ -59,7 +59,7 @@ class Meaning(NamedTuple):
     left_out: tuple[Pattern, ...] = ()
 
     def has(self, address: Address) -> bool:
-        """Whether one of its patterns has an address."""
+        """Whether it contains an address."""
         return _holds(self.patterns, address)
 
     def in_family(self, family: Family) -> tuple[Pattern, ...]:
@@ -80,24 +80,22 @@ _EVERYTHING = Meaning(WordKind.ANY, tuple(everything(family) for family in Famil
 
 
 def words_of(text: str) -> tuple[list[str], list[str]]:
-    """Return the words that a text of several has, and those that are left out of them."""
+    """Return the words of a text, and those behind `but`, which are left out."""
     taken, _, left_out = text.partition(BUT)
     return taken.split(COMMA), left_out.split(COMMA) if left_out else []
 
 
 def written_as(taken: Iterable[str], left_out: Iterable[str]) -> str:
-    """Return how a set is written that has what some words stand for, without what others stand
-    for: `one, two but three`.
-    """
+    """Return how the union of some words without others is written: `one, two but three`."""
     out = COMMA.join(left_out)
     return COMMA.join(taken) + (f"{BUT}{out}" if out else "")
 
 
 def meaning_of(plan: Plan, text: str) -> Meaning | None:
-    """Return what a word means, or several; None where one is a name that the plan does not have.
+    """Return what a word or several mean; None where one is a name that the plan does not have.
 
-    Raises `AddressError` for what is meant as an address and is none, or where nothing is left,
-    `UnknownName` for a point that is not there.
+    Raises `AddressError` for what looks like an address and is none, or where no address is left,
+    and `UnknownName` for a point that does not exist.
     """
     taken, left_out = words_of(text)
     if len(taken) == 1 and not left_out:
@@ -112,13 +110,13 @@ def meaning_of(plan: Plan, text: str) -> Meaning | None:
 
 
 def outside_in(plan: Plan, text: str) -> str:
-    """Return the outside that words stand for, by its name; "" where they stand for none."""
+    """Return the name of the outside that words stand for; "" where they stand for none."""
     name = words_of(text)[0][0]
     return name if name in plan.segments and plan.segments[name].outside else ""
 
 
 def unknown_in(plan: Plan, text: str) -> str:
-    """Return the first word of a text that the plan does not have; the text itself where it has
+    """Return the first word of a text that the plan does not know; the whole text where it knows
     all.
     """
     taken, left_out = words_of(text)
@@ -126,8 +124,9 @@ def unknown_in(plan: Plan, text: str) -> str:
 
 
 def combined(taken: list[Meaning], left_out: list[Meaning], text: str) -> Meaning:
-    """Return what several words mean together without others. Raises `AddressError` where nothing
-    is left, and for an outside beside others.
+    """Return what some words mean together without the words `left_out`.
+
+    Raises `AddressError` where no address is left, and for an outside together with other words.
     """
     out = tuple(each for other in left_out for each in other.patterns)
     if taken[0].kind is WordKind.OUTSIDE and len(taken) == 1:
@@ -148,7 +147,7 @@ def combined(taken: list[Meaning], left_out: list[Meaning], text: str) -> Meanin
 
 
 def without(patterns: Iterable[Pattern], left_out: Iterable[Pattern]) -> tuple[Pattern, ...]:
-    """Return the addresses of some patterns without those of others, of both families."""
+    """Return the addresses of some patterns without those of others; both families may occur."""
     every, out = list(dict.fromkeys(patterns)), list(left_out)
     if not out:
         return tuple(every)
@@ -210,13 +209,13 @@ def _of_name(plan: Plan, word: str) -> Meaning | None:
 
 
 def _leased(plan: Plan, subnet: str) -> tuple[Pattern, ...]:
-    """Return the addresses that machines of a subnet get for a time."""
+    """Return the addresses that a subnet hands out as leases."""
     return tuple(each for own in plan.leases if own.on == subnet for each in own.addresses)
 
 
 def of_patterns(patterns: tuple[Pattern, ...]) -> Meaning:
-    """Return what an address, prefix, range or wildcard means; a single address is named, a set of
-    them is not.
+    """Return what an address, prefix, range or wildcard means; a single address counts as named, a
+    set of addresses does not.
     """
     one = len(patterns) == 1 and patterns[0].wildcard == 0
     return Meaning(

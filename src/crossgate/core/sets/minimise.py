@@ -1,7 +1,7 @@
-"""Sets of packets in the fewest lines: products of services, sources and destinations.
+"""Sets of packets in few lines: products of services, sources and destinations.
 
-Sets come in many pieces. Here the pieces that agree in all sides but one are joined in that, again
-and again; then each line is made as wide as the others allow, and those that add nothing are
+A set comes in many pieces. Pieces that agree in all sides but one are joined in that side, again
+and again; then each line is made as wide as the others allow, and lines that add nothing are
 dropped.
 """
 
@@ -46,7 +46,7 @@ class SetLine(NamedTuple):
 
     @property
     def size(self) -> int:
-        """Roughly how many packets it has: of two lines the larger tells more."""
+        """Roughly how many packets it has, to tell which of two lines is larger."""
         services = sum(
             numbers.size(what) * numbers.size(ports) * flags.bit_count()
             for what, ports, flags, _ in self.services
@@ -59,7 +59,7 @@ class SetLine(NamedTuple):
 
 
 def fewest_lines(sets: Iterable[PacketSet]) -> list[SetLine]:
-    """Return sets of packets of one family as few lines, which may overlap."""
+    """Return a union of sets of packets of one family as few lines, which may overlap."""
     frame, several = in_one_frame([each for each in sets if each])
     if frame is None:
         return []
@@ -85,8 +85,8 @@ def fewest_lines(sets: Iterable[PacketSet]) -> list[SetLine]:
 
 
 def _patterns(addresses: AddressSet) -> Patterns:
-    """Return addresses as prefixes, or scattered where a wildcard had a part in making them and
-    says it far more shortly.
+    """Return addresses as prefixes; as wildcards where one took part in making them and says it far
+    more shortly.
     """
     prefixes = (
         frozenset(addresses.patterns) if addresses.spans is not None else joined(addresses.patterns)
@@ -103,7 +103,7 @@ _Services = frozenset[tuple[int, int, int, int]]
 
 
 class _Line(NamedTuple):
-    """A line in a frame: services, and bit sets of sources and destinations."""
+    """A line in a frame: services, and bit masks of sources and destinations."""
 
     services: _Services
     source: int
@@ -111,14 +111,12 @@ class _Line(NamedTuple):
 
     @property
     def products(self) -> list[Product]:
-        """The line as products, one for each of its services."""
+        """Return the line as products, one for each of its services."""
         return [(self.source, self.destination, *each) for each in self.services]
 
 
 def _by_ends(lines: Iterable[tuple[_Services, int, int]]) -> list[_Line]:
-    """Return lines joined where they agree in two of services, sources and destinations, again and
-    again.
-    """
+    """Join lines that agree in two of services, sources and destinations, until none do."""
     found = [_Line(*each) for each in lines]
     before = 0
     while len(found) != before:
@@ -145,8 +143,8 @@ def _by_ends(lines: Iterable[tuple[_Services, int, int]]) -> list[_Line]:
 
 
 def _widest(line: _Line, others: Sequence[_Line]) -> _Line:
-    """Return a line with all of each other one's services, sources or destinations that agrees with
-    it in the other two.
+    """Return a line extended by every other line's services, sources or destinations that agrees
+    with it in the other two.
     """
     for other in others:
         spend()
@@ -162,8 +160,8 @@ def _widest(line: _Line, others: Sequence[_Line]) -> _Line:
 
 
 def _widened(found: list[_Line]) -> list[_Line]:
-    """Return the same packets in lines that may overlap: each as wide as the others allow, without
-    those that add nothing.
+    """Return the same packets in lines that may overlap: each as wide as the others allow, and none
+    that adds nothing.
     """
     before: list[_Line] = []
     for _ in range(_MOST_PASSES):
@@ -192,13 +190,13 @@ def _joined(services: Iterable[tuple[int, int, int, int]]) -> _Services:
 
 
 def _inside(services: _Services, others: _Services) -> bool:
-    """Whether some services are all among others."""
+    """Whether all of some services are among others."""
     rows = [(1, 1, *each) for each in others]
     return services <= others or not any(algebra.is_left((1, 1, *each), rows) for each in services)
 
 
 def within(patterns: Patterns, others: Patterns) -> bool:
-    """Whether some addresses of a family are all among others."""
+    """Whether all of some addresses of a family are among others."""
     if patterns <= others:
         return True
     family = next(iter(patterns)).family
@@ -206,7 +204,7 @@ def within(patterns: Patterns, others: Patterns) -> bool:
 
 
 def grouped(pairs: Iterable[tuple[_Key, frozenset[_Item]]]) -> list[tuple[_Key, frozenset[_Item]]]:
-    """Return each key once, with all that it came with."""
+    """Return each key once, with all values that it came with."""
     groups: dict[_Key, set[_Item]] = {}
     for key, members in pairs:
         groups.setdefault(key, set()).update(members)

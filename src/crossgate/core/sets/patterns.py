@@ -1,5 +1,5 @@
-"""Sets of addresses, exactly, as patterns: what two have in common, what is left of one, and the
-same set in fewer patterns.
+"""Exact sets of addresses as patterns: the intersection of two, the rest of one, and the same set
+in fewer patterns.
 """
 
 from __future__ import annotations
@@ -14,7 +14,7 @@ from crossgate.core.sets.effort import spend
 
 
 class Excluded(NamedTuple):
-    """Addresses to be left out of a set of packets: as sources, and as destinations."""
+    """Addresses to be left out of a set of packets: some as sources, some as destinations."""
 
     sources: tuple[Pattern, ...] = ()
     destinations: tuple[Pattern, ...] = ()
@@ -28,7 +28,7 @@ def common(one: Pattern, other: Pattern) -> Pattern | None:
 
 
 class PatternIndex:
-    """Some patterns of a family; it finds those that share an address with another pattern."""
+    """An index over patterns of a family that finds those sharing an address with another pattern."""
 
     def __init__(self, patterns: Iterable[Pattern]) -> None:
         every = list(enumerate(patterns))
@@ -44,13 +44,15 @@ class PatternIndex:
             self._around.append(self._innermost(index - 1, each))
 
     def _innermost(self, index: int, inner: Pattern) -> int:
-        """Return the last prefix up to one, by index, that is around a pattern; -1 for none."""
+        """Return the index of the smallest prefix around a pattern, among the prefixes up to
+        `index`; -1 for none.
+        """
         while index >= 0 and not self._prefixes[index][1].covers(inner):
             index = self._around[index]
         return index
 
     def overlapping(self, pattern: Pattern) -> list[Pattern]:
-        """Return the patterns that share an address with one, in their order."""
+        """Return the patterns that share an address with the given one, in their order."""
         if not pattern.is_prefix:
             every = sorted((*self._prefixes, *self._others))
             return [each for _, each in every if each.overlaps(pattern)]
@@ -65,7 +67,7 @@ class PatternIndex:
 
 
 def outside(pattern: Pattern, part: Pattern) -> Iterator[Pattern]:
-    """Yield what is left of a pattern without a part of it, the largest piece first."""
+    """Yield the rest of a pattern without a part of it, the largest piece first."""
     family, value, wildcard = pattern
     fixed = wildcard & ~part.wildcard
     while fixed:
@@ -77,7 +79,7 @@ def outside(pattern: Pattern, part: Pattern) -> Iterator[Pattern]:
 
 
 def first_outside(pattern: Pattern, parts: tuple[Pattern, ...]) -> Pattern | None:
-    """Return a piece of a pattern that none of `parts` has an address of, or None when they have
+    """Return a piece of a pattern that shares no address with any of `parts`; None when these cover
     all of it.
     """
     _, value, wildcard = pattern
@@ -106,8 +108,8 @@ _is_prefix = attrgetter("is_prefix")
 
 
 class _Prefixes:
-    """Many prefixes of one family, in an order in which those that meet another pattern are
-    found.
+    """Many prefixes of one family, sorted so that those that meet another pattern are found
+    quickly.
     """
 
     def __init__(self, prefixes: Sequence[Pattern]) -> None:
@@ -117,7 +119,7 @@ class _Prefixes:
         self._sorted = sorted({(each.value, each.wildcard) for each in prefixes})
 
     def meeting(self, pattern: Pattern) -> list[tuple[int, int]]:
-        """Return the values and wildcards of those that may have an address of a pattern."""
+        """Return the values and wildcards of the prefixes that may share an address with a pattern."""
         first, last = pattern.first, pattern.last
         around = [
             (first & ~wildcard, wildcard)
@@ -130,7 +132,7 @@ class _Prefixes:
 
 
 def less(patterns: Iterable[Pattern], excluded: Iterable[Pattern]) -> Patterns:
-    """Return the addresses of some patterns that none of others has, as patterns."""
+    """Return the addresses of some patterns without those of the excluded ones, as patterns."""
     kept: list[Pattern] = []
     out = list(excluded)
     meeting = _Prefixes(out).meeting if len(out) > _FEW and all(map(_is_prefix, out)) else None
@@ -155,8 +157,8 @@ def less(patterns: Iterable[Pattern], excluded: Iterable[Pattern]) -> Patterns:
 def joined(patterns: Iterable[Pattern], wild: bool = False) -> Patterns:
     """Return the same addresses in fewer patterns: two that differ in one bit become one.
 
-    Prefixes become larger prefixes and nothing else, unless they are `wild`; scattered patterns may
-    join in any bit.
+    Prefixes are joined to larger prefixes only, unless `wild` is set; scattered patterns are joined
+    in any bit.
     """
     given = frozenset(patterns)
     if len(given) < 2:
@@ -186,7 +188,7 @@ def joined(patterns: Iterable[Pattern], wild: bool = False) -> Patterns:
 
 
 def merged(patterns: Iterable[Pattern]) -> tuple[Pattern, ...]:
-    """Drop the patterns that another one of the set covers; the order stays."""
+    """Return the patterns that no other one of the set covers, in their order."""
     kept: list[Pattern] = []
     for candidate in patterns:
         _, value, wildcard = candidate

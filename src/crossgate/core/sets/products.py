@@ -1,8 +1,9 @@
-"""The algebra of products: six bit sets over the atoms of a frame; what two have in common, what is
-left of one without others.
+"""The algebra of products: six bit masks over the atoms of a frame; the intersection of two, and
+the rest of one without others.
 
 A product is a tuple of six integers, none of them 0: the sides of a `Region` in the frame's atoms.
-Everything here is lazy where it can be, and counted as pieces of the question at hand.
+Functions here yield lazily where they can, and count their pieces for the question that is being
+answered.
 """
 
 from __future__ import annotations
@@ -32,7 +33,7 @@ def meet(one: Product, other: Product) -> Product | None:
 
 
 def minus(whole: Product, part: Product, order: Sequence[int] = WHAT_FIRST) -> Iterator[Product]:
-    """Yield what is left of a product without a part of it: at most six products that are apart."""
+    """Yield the rest of a product without a part of it: at most six products that do not overlap."""
     left = list(whole)
     for side in order:
         rest = left[side] & ~part[side]
@@ -46,8 +47,8 @@ def minus(whole: Product, part: Product, order: Sequence[int] = WHAT_FIRST) -> I
 def split(
     whole: Product, rows: Sequence[tuple[Product, _Row]], order: Sequence[int] = WHAT_FIRST
 ) -> Iterator[tuple[Product, _Row | None]]:
-    """Yield a product in pieces that are apart, each with what stands beside the first row that has
-    it; None where none has.
+    """Yield a product in pieces that do not overlap, each with the value of the first row that
+    contains it; None where no row does.
     """
     stack = [(whole, rows, 0)]
     while stack:
@@ -70,8 +71,8 @@ def split(
 def left(
     whole: Product, rows: Sequence[Product], order: Sequence[int] = WHAT_FIRST
 ) -> Iterator[Product]:
-    """Yield what is left of a product without some rows, in pieces that are apart; of the rows the
-    one that takes most goes first.
+    """Yield the rest of a product without some rows, in pieces that do not overlap; the row that
+    takes the most is taken out first.
     """
     stack = [(whole, rows)]
     while stack:
@@ -104,13 +105,13 @@ def left(
 
 
 def is_left(whole: Product, rows: Sequence[Product], order: Sequence[int] = WHAT_FIRST) -> bool:
-    """Whether something is left of a product without some rows."""
+    """Whether anything is left of a product once some rows are taken out of it."""
     return next(left(whole, rows, order), None) is not None
 
 
 def joined(products: Iterable[Product]) -> list[Product]:
     """Return the same packets in fewer products: those that differ in one side only become one.
-    They need not be apart.
+    They may overlap.
     """
     found = dict.fromkeys(products)
     before = -1

@@ -1,15 +1,17 @@
-"""A set of packets as one product of six sets, never multiplied out: every entry of a list takes
-just one of these.
+"""A region: a set of packets as one product of six sets, which is never multiplied out. Every entry
+of a list takes exactly one region.
 
 The sides are the source and destination addresses, *what* is carried, the source ports, the TCP
 flags and DSCP.
 
 1. What is carried is one line of numbers (`Spans`): the protocol, a bit for non-initial fragments,
-   and the destination port or the ICMP type and code. A packet that has none of the last stands
-   there once for every number; nothing tells these apart.
-2. Flags are a bit set of the 256 octets they can be, DSCP is one of its 64 values.
-3. Source ports and flags are asked only of packets that have them, so where these sides leave
-   something out, *what* holds nothing but whole packets of protocols with ports, or of TCP.
+and the destination port or the ICMP type and code. A packet that has no port or message stands
+there once for every number; nothing distinguishes these.
+
+2. Flags are a bit set of the 256 values of their octet, DSCP one of its 64 values.
+
+3. Source ports and flags are asked only of packets that have them. So where these two sides leave
+something out, *what* contains only whole packets of protocols with ports, or of TCP.
 """
 
 from __future__ import annotations
@@ -62,7 +64,7 @@ WHOLE: Spans = line.less(ALL_WHAT, FRAGMENTS)
 
 
 def whole_packets(protocol: int) -> Spans:
-    """Return what whole packets of a protocol carry."""
+    """Return what packets of a protocol carry that are no later fragments."""
     return ((protocol << PROTOCOL_SHIFT, protocol << PROTOCOL_SHIFT | FRAGMENT),)
 
 
@@ -72,7 +74,7 @@ WITH_PORTS: Spans = line.joined(
 
 
 class Services(NamedTuple):
-    """What a region says besides its addresses."""
+    """All that a region says besides its addresses."""
 
     what: Spans
     source_ports: Spans
@@ -81,7 +83,7 @@ class Services(NamedTuple):
 
 
 class Region(NamedTuple):
-    """One product: the packets that are in all six sides."""
+    """A product: the packets that are in all six sides."""
 
     source: AddressSet
     destination: AddressSet
@@ -97,7 +99,7 @@ class Region(NamedTuple):
 
     @property
     def services(self) -> Services:
-        """What it says besides its addresses."""
+        """All that it says besides its addresses."""
         return Services(*self[2:])
 
     def between(self, source: AddressSet, destination: AddressSet) -> Region:
@@ -105,7 +107,7 @@ class Region(NamedTuple):
         return self._replace(source=source, destination=destination)
 
     def common(self, other: Region) -> Region | None:
-        """Return what two regions have in common, or None."""
+        """Return the intersection of two regions, or None."""
         flags, dscp, what = (
             self.flags & other.flags,
             self.dscp & other.dscp,
@@ -123,8 +125,8 @@ class Region(NamedTuple):
         )
 
     def holds(self, other: Region) -> bool:
-        """Whether it is plain that it has all of another: where addresses are scattered it may,
-        though it is not told.
+        """Whether it is known to contain all of another region; where wildcards scatter addresses,
+        False may be wrong.
         """
         if other.flags & ~self.flags or other.dscp & ~self.dscp:
             return False
@@ -148,13 +150,13 @@ def every_packet(family: Family) -> Region:
 
 @cache
 def flag_set(tests: Sequence[FlagTest]) -> int:
-    """Return the octets of flags that pass any of some tests, as a bit set."""
+    """Return the octets of flags that pass at least one of some tests, as a bit set."""
     return sum(1 << flags for flags in range(256) if any(test.holds(flags) for test in tests))
 
 
 def term_line(terms: Sequence[ServiceTerm]) -> Spans:
     """Return what packets of any of some service terms carry; a term that asks for ports or a
-    message takes no fragments.
+    message takes no later fragments.
     """
     found = []
     for term in terms:
@@ -174,8 +176,8 @@ def term_line(terms: Sequence[ServiceTerm]) -> Spans:
 
 
 def entry_services(entry: Entry, what: Spans | None = None) -> Services | None:
-    """Return what an entry asks besides addresses, None where no packet has it; `what` is its
-    service on the line where it is known.
+    """Return all that an entry asks of a packet besides its addresses; None where no packet can
+    have it. `what` is its service on the line of numbers where that is known.
     """
     return asked_services(
         term_line(entry.service.terms) if what is None else what, entry.qualifiers
@@ -183,8 +185,8 @@ def entry_services(entry: Entry, what: Spans | None = None) -> Services | None:
 
 
 def asked_services(what: Spans, asked: Qualifiers) -> Services | None:
-    """Return all that an entry asks of a packet but its addresses: `what` of protocols and ports,
-    cut to what the qualifiers `asked` leave. None where no packet can have that.
+    """Return all that an entry asks of a packet besides its addresses: `what` of protocols and
+    ports, limited by the qualifiers `asked`. None where no packet can have that.
     """
     flags = flag_set(asked.flags) if asked.flags else ALL_FLAGS
     source_ports = (
@@ -203,7 +205,7 @@ def asked_services(what: Spans, asked: Qualifiers) -> Services | None:
 
 
 def entry_region(entry: Entry, family: Family) -> Region | None:
-    """Return the packets that an entry takes, None where it takes none."""
+    """Return the region that an entry takes; None where it takes no packet."""
     services = entry_services(entry)
     if services is None:
         return None
@@ -214,7 +216,7 @@ def entry_region(entry: Entry, family: Family) -> Region | None:
 
 
 def packet_region(packet: Packet) -> Region:
-    """Return the region of just this packet, and of those that no list can tell from it."""
+    """Return the region of a single packet, with the packets that no list can distinguish from it."""
     source, destination = (
         AddressSet.of(packet.family, (Pattern(packet.family, value, 0),))
         for value in (packet.source, packet.destination)
@@ -242,8 +244,8 @@ def packet_region(packet: Packet) -> Region:
 
 
 def some_service(family: Family, what: Spans, source_ports: Spans, flags: int, dscp: int) -> Packet:
-    """Return a packet of these services with addresses 0, of the kind that people know: TCP before
-    UDP, a known port, a SYN.
+    """Return a packet of these services with addresses 0, a familiar one where possible: TCP before
+    UDP, a well-known port, a SYN.
     """
     chosen = _likely(family, what)
     protocol, fragment, number = (
@@ -273,8 +275,8 @@ def some_service(family: Family, what: Spans, source_ports: Spans, flags: int, d
 
 
 def _likely(family: Family, what: Spans) -> int:
-    """Return a number of the line, of a packet that is whole and of a protocol that people know, if
-    there is one.
+    """Return the number of a familiar packet on the line of numbers: whole, and of a well-known
+    protocol and port where there is one.
     """
     icmp = icmp_of(family)
     ping = ECHO[family] << 8
@@ -296,14 +298,12 @@ def _likely(family: Family, what: Spans) -> int:
 
 @cache
 def _named(protocol: int) -> tuple[int, ...]:
-    """Return the numbers of the line that are ports of a protocol with an IANA name, in their
-    order.
-    """
+    """Return the numbers on the line that stand for ports with an IANA name, in order."""
     name = iana.protocol_names()[protocol]
     ports = sorted(first for (first, _), spoken in iana.services().values() if name in spoken)
     return tuple(protocol << PROTOCOL_SHIFT | port for port in ports)
 
 
 def _lowest(bits: int) -> int:
-    """Return the number of the lowest bit that is set."""
+    """Return the index of the lowest bit that is set."""
     return (bits & -bits).bit_length() - 1

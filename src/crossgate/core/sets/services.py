@@ -1,5 +1,5 @@
-"""Services as parts of boxes: what a region says besides its addresses, as spans of protocols and
-ports, and bits.
+"""Services as parts of boxes: all that a region says besides its addresses, as spans of protocols
+and ports, and as bits.
 """
 
 from __future__ import annotations
@@ -16,8 +16,8 @@ from crossgate.core.sets.spans import Span, Spans
 
 
 class ServicePart(NamedTuple):
-    """The part of a box that says nothing of addresses: flags, fragment and DSCP as bits, and the
-    three spans.
+    """The part of a box without the addresses: flags, fragment and DSCP as bits, and the three
+    spans.
     """
 
     value: int
@@ -26,12 +26,12 @@ class ServicePart(NamedTuple):
 
 
 def service_parts(region: Region) -> tuple[ServicePart, ...]:
-    """Return what a region says besides its addresses, in parts that are apart."""
+    """Return all that a region says besides its addresses, in parts that do not overlap."""
     return _parts(*region[2:])
 
 
 def service_hull(region: Region) -> ServicePart:
-    """Return the smallest part that holds all that a region says besides its addresses."""
+    """Return the smallest part that contains all that a region says besides its addresses."""
     return _hull(*region[2:])
 
 
@@ -77,8 +77,8 @@ def _parts(what: Spans, source_ports: Spans, flags: int, dscp: int) -> tuple[Ser
 
 
 def protocol_runs(what: Spans) -> list[tuple[int, int, tuple[tuple[int, int], ...], bool]]:
-    """Return runs of protocols that carry the same: the first, the last, the ports or messages, and
-    whether fragments too.
+    """Return runs of neighbouring protocols that carry the same: the first, the last, the ports or
+    messages, and whether fragments are included.
     """
     held: dict[int, list[Span]] = {}
     for first, end in what:
@@ -103,8 +103,8 @@ def protocol_runs(what: Spans) -> list[tuple[int, int, tuple[tuple[int, int], ..
 
 @cache
 def cubes(members: int, bits: int) -> tuple[FlagTest, ...]:
-    """Return a set of numbers of so many bits, given as a bit set of its own, as tests of bits that
-    are apart.
+    """Return a set of numbers of `bits` bits, given as a bit set, as bit tests that no number
+    passes twice.
     """
     if not members:
         return ()

@@ -1,5 +1,5 @@
-"""Sets of numbers as spans: ports, services and addresses that stand together; half-open,
-ascending, apart and not touching.
+"""Sets of numbers as spans, for ports, services and contiguous addresses. Spans are half-open and
+ascending; two of a set neither overlap nor touch.
 """
 
 from __future__ import annotations
@@ -14,7 +14,7 @@ Spans = tuple[Span, ...]
 
 
 def joined(spans: Iterable[Span]) -> Spans:
-    """Return the numbers of any spans, in any order."""
+    """Return the union of any spans, in any order."""
     found: list[Span] = []
     for first, end in sorted(spans):
         if found and first <= found[-1][1]:
@@ -26,7 +26,7 @@ def joined(spans: Iterable[Span]) -> Spans:
 
 
 def common(one: Spans, other: Spans) -> Spans:
-    """Return the numbers that both have."""
+    """Return the numbers that are in both sets."""
     if len(other) == 1:
         return _clipped(one, *other[0])
     if len(one) == 1:
@@ -58,7 +58,7 @@ def _clipped(spans: Spans, first: int, end: int) -> Spans:
 
 
 def less(one: Spans, other: Spans) -> Spans:
-    """Return the numbers that only the first has."""
+    """Return the numbers that are in the first set only."""
     found, there = [], 0
     for first, end in one:
         while there < len(other) and other[there][1] <= first:
@@ -75,7 +75,7 @@ def less(one: Spans, other: Spans) -> Spans:
 
 
 def within(one: Spans, other: Spans) -> bool:
-    """Whether the second has all numbers of the first."""
+    """Whether the second set has all numbers of the first."""
     if one is other or one == other:
         return True
     there = 0
@@ -92,7 +92,7 @@ def within(one: Spans, other: Spans) -> bool:
 
 
 def contains(spans: Spans, number: int) -> bool:
-    """Whether a number is one of them."""
+    """Whether a number is in the set."""
     index = (
         bisect_right(spans, (number, number)) if not spans or spans[-1][0] > number else len(spans)
     )
@@ -102,5 +102,5 @@ def contains(spans: Spans, number: int) -> bool:
 
 
 def size(spans: Spans) -> int:
-    """Return how many numbers they are."""
+    """Return how many numbers the set has."""
     return sum(end - first for first, end in spans)

@@ -1,11 +1,12 @@
-"""What is left of a box without many others, when none of them covers it alone: do they together?
+"""The rest of a box without many others: when no single one covers it, do they all together?
 
-1. A few parts are taken out one by one, the one that takes most first (`_by_pieces`).
+1. A few parts are taken out one by one, the one that takes the most first (`_by_pieces`).
+
 2. Many boxes, which may have scattered bits, are settled bit by bit (`_by_bits`). The spans of
-   numbers are cut where any box begins or ends; within a cell only bits are left. Then one bit
-   after the other is decided, the one that the narrowest choices hang on first: boxes that disagree
-   drop out, and a box with no bit left to disagree in covers the rest. When few bits are left, all
-   their combinations are ticked off in one array.
+numbers are cut where any box begins or ends, so that only bits are left within a cell. Then one bit
+after the other is fixed, first the one that the boxes with the fewest bits depend on: boxes that
+disagree drop out, and a box that has no bit left to disagree covers the rest. When few bits are
+left, all their combinations are ticked off in one array.
 """
 
 from __future__ import annotations
@@ -34,8 +35,8 @@ _MANY = 1024
 
 
 def first_uncovered(box: Box, parts: Sequence[Box]) -> Box | None:
-    """Return a box of what is left of a box without others, or None when together they have all of
-    it.
+    """Return a box that is in none of `parts` and inside the given box; None when the parts cover
+    it together.
     """
     if len(parts) > _FEW_PARTS:
         boxes = [part for each in parts if (part := overlap(each, box)) is not None]
@@ -46,10 +47,8 @@ def first_uncovered(box: Box, parts: Sequence[Box]) -> Box | None:
 
 
 def _by_pieces(box: Box, parts: Sequence[Box]) -> Box | None:
-    """Return a box of what is left of a box without others, or None; depth first.
-
-    Of the parts that touch a box the one that takes most of it goes first, so that few are looked
-    at.
+    """Return an uncovered box, or None, taking out one part after another, depth first. Of the
+    parts that touch a box the one that takes the most goes first, so that few pieces arise.
     """
     stack: list[tuple[Iterator[Box], Sequence[Box]]] = [(iter((box,)), parts)]
     while stack:
@@ -80,8 +79,8 @@ def _by_pieces(box: Box, parts: Sequence[Box]) -> Box | None:
 
 
 def _by_bits(box: Box, cells: Iterable[Box], parts: Sequence[Box]) -> Box | None:
-    """Return a box of what is left of cells of a box without some boxes, of which none begins or
-    ends a span within a cell; or None.
+    """Return an uncovered box, or None, within cells of a box in which no part begins or ends a
+    span.
     """
     spans = np.array([part[3:] for part in parts], np.int64).reshape(-1, 6)
     bits = [
@@ -113,7 +112,7 @@ def _by_bits(box: Box, cells: Iterable[Box], parts: Sequence[Box]) -> Box | None
 
 
 def _digits(numbers: Sequence[int], asked: int) -> _Rows:
-    """Return the bits of numbers that are `asked`, from the lowest, a row a number."""
+    """Return the `asked` bits of some numbers, the lowest first, a row for each number."""
     size = asked.bit_length() // 8 + 1
     octets = np.frombuffer(
         b"".join(each.to_bytes(size, "little") for each in numbers), np.uint8
@@ -122,9 +121,7 @@ def _digits(numbers: Sequence[int], asked: int) -> _Rows:
 
 
 def _cells(box: Box, parts: Sequence[Box]) -> Iterable[Box] | None:
-    """Return a box cut at every end of a span of its parts; None when that makes too many cells to
-    look at one by one.
-    """
+    """Return a box cut at every end of a span of its parts; None when that makes too many cells."""
     cuts = []
     for first in (3, 5, 7):
         starts = {
@@ -146,7 +143,7 @@ def _cells(box: Box, parts: Sequence[Box]) -> Iterable[Box] | None:
 
 @cache
 def _choices(columns: int) -> NDArray[np.float32]:
-    """Return many choices of so many bits, a column a choice: -1 for 0, and 1."""
+    """Return many random choices of bits, a column for each choice: -1 for 0, and 1 for 1."""
     return 2 * np.random.default_rng(64).integers(0, 2, (columns, _MANY)).astype(np.float32) - 1
 
 
@@ -157,8 +154,8 @@ of fixed bits where all agree.
 
 
 def _lucky(rows: _Rows) -> dict[int, int] | None:
-    """Try many choices of all bits at once, and return one that no row agrees with, or None; it
-    proves nothing else.
+    """Try many random choices of all bits at once, and return one that no row agrees with; None
+    proves nothing.
     """
     choices, signs = _choices(rows.shape[1]), _SIGN[rows]
     free = np.flatnonzero((signs @ choices < np.abs(signs).sum(axis=1, keepdims=True)).all(axis=0))
@@ -170,8 +167,8 @@ def _lucky(rows: _Rows) -> dict[int, int] | None:
 
 
 def _search(rows: _Rows, columns: NDArray[np.int64]) -> dict[int, int] | None:
-    """Return bits, by column, that no row agrees with; None when every choice agrees with some
-    row.
+    """Return values of the bits, by column, with which no row agrees; None when every choice agrees
+    with some row.
     """
     if not len(rows):
         return {}
@@ -197,9 +194,7 @@ def _search(rows: _Rows, columns: NDArray[np.int64]) -> dict[int, int] | None:
 
 
 def _ticked_off(rows: _Rows, columns: NDArray[np.int64]) -> dict[int, int] | None:
-    """Tick off every combination of few bits that some row agrees with, and return one that is
-    left.
-    """
+    """Go through every combination of a few bits, and return one that no row agrees with."""
     ticked = np.zeros((2,) * len(columns), np.bool_)
     for row in rows.tolist():
         ticked[tuple(slice(None) if bit == _FREE else bit for bit in row)] = True

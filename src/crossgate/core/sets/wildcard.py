@@ -1,5 +1,5 @@
-"""The arithmetic of wildcard masks: the smallest pattern around addresses, the fewest patterns that
-have exactly them.
+"""The arithmetic of wildcard masks: the smallest pattern around addresses, and the fewest patterns
+that contain exactly them.
 """
 
 from __future__ import annotations
@@ -15,7 +15,7 @@ _MOST_STEPS = 200_000
 
 
 def smallest_around(patterns: Sequence[Pattern]) -> Pattern:
-    """Return the one smallest pattern that has all the addresses of some patterns of a family."""
+    """Return the smallest single pattern that contains all addresses of some patterns of a family."""
     first = patterns[0]
     value, wildcard = first.value, first.wildcard
     for each in patterns[1:]:
@@ -24,7 +24,7 @@ def smallest_around(patterns: Sequence[Pattern]) -> Pattern:
 
 
 def addresses_of(patterns: Iterable[Pattern]) -> Iterator[int]:
-    """Yield every address of a pattern, in ascending order within each; free bits counted up."""
+    """Yield every address of each pattern, in ascending order, by counting up its free bits."""
     for each in patterns:
         bits = [1 << shift for shift in range(each.family.bits) if each.wildcard >> shift & 1]
         for number in range(1 << len(bits)):
@@ -32,12 +32,12 @@ def addresses_of(patterns: Iterable[Pattern]) -> Iterator[int]:
 
 
 def fewest_patterns(family: Family, addresses: Iterable[int]) -> tuple[list[Pattern], bool]:
-    """Return the fewest patterns that have exactly these addresses, and whether fewer are proved
-    impossible.
+    """Return the fewest patterns that contain exactly these addresses, and whether it is proved
+    that fewer cannot do it.
 
-    The candidates are the patterns that cannot grow without a stranger (prime implicants: Quine
-    1952, McCluskey 1956); of these a smallest cover is searched for, branch and bound, up to a
-    number of steps.
+    The candidates are the patterns that cannot grow without taking in another address (prime
+    implicants: Quine 1952, McCluskey 1956); of these a smallest cover is searched for by branch and
+    bound, up to a number of steps.
     """
     wanted = frozenset(addresses)
     primes = _primes(family, wanted)
@@ -51,7 +51,7 @@ def fewest_patterns(family: Family, addresses: Iterable[int]) -> tuple[list[Patt
 
 
 def _primes(family: Family, wanted: frozenset[int]) -> list[Pattern]:
-    """Return the patterns within a set of addresses that no larger one within it holds."""
+    """Return the patterns inside a set of addresses that no larger pattern inside it contains."""
     level = {Pattern(family, address, 0) for address in wanted}
     found: list[Pattern] = []
     while level:
@@ -73,7 +73,7 @@ def _primes(family: Family, wanted: frozenset[int]) -> list[Pattern]:
 
 
 class _Cover:
-    """Searches for the fewest candidates that together have every address."""
+    """Searches for the fewest candidates that together contain every address."""
 
     def __init__(self, primes: Sequence[Pattern], having: dict[int, list[int]]) -> None:
         self.primes = primes
@@ -84,7 +84,7 @@ class _Cover:
 
     @property
     def proved(self) -> bool:
-        """Whether the search came to its end."""
+        """Whether the search was complete."""
         return self.steps <= _MOST_STEPS
 
     def smallest(self, wanted: frozenset[int]) -> list[int]:
@@ -120,7 +120,7 @@ class _Cover:
 
 
 def slips(pattern: Pattern) -> list[str]:
-    """Return what is likely to have been meant otherwise in a pattern."""
+    """Return what in a pattern is likely to be a mistake."""
     family, fixed = pattern.family, pattern.family.mask & ~pattern.wildcard
     found = []
     wildcard = format_address(family, pattern.wildcard)
@@ -138,8 +138,8 @@ def slips(pattern: Pattern) -> list[str]:
 
 
 def looks_like_mask(address: Address) -> bool:
-    """Whether an address reads as a mask: 1 bits that stand together at one end, or scattered ones
-    behind a first octet of 0.
+    """Whether an address looks like a mask: its 1 bits stand together at one end, or are scattered
+    after a first octet of 0.
     """
     value, inverted = address.value, address.value ^ address.family.mask
     top = address.value >> address.family.bits - 8
@@ -147,11 +147,11 @@ def looks_like_mask(address: Address) -> bool:
 
 
 def meanings(address: Address, mask: Address) -> tuple[str, str]:
-    """Return what an address with a bare mask beside it likely is, `wild` or `mask`, and in words
-    what it is as either.
+    """Return how an address with a bare mask beside it is probably meant, `wild` or `mask`, and a
+    description of each of the two.
 
-    A mask whose 1 bits stand together at the left looks like a netmask, any other one like a
-    wildcard.
+    A mask whose 1 bits stand together at the left looks like a netmask, any other like a wildcard
+    mask.
     """
     as_wildcard, as_netmask = (
         pattern(address.family, address.value, wildcard)
@@ -175,5 +175,5 @@ def _shortly(addresses: Pattern) -> str:
 
 
 def apart(patterns: Iterable[Pattern]) -> list[Pattern]:
-    """Return the patterns that no other one holds, by value."""
+    """Return the patterns that no other one contains, ordered by value."""
     return sorted(merged(patterns), key=lambda each: each.value)

@@ -1,1 +1,1 @@
-"""Conversations on their way through the lists of a network: one packet, or whole sets of them."""
+"""Conversations on their way through the lists of a network: single packets, or whole sets of them."""

@@ -1,4 +1,6 @@
-"""Conversations of columns whose addresses are translated on their way: one by one, by the walk."""
+"""Conversations in columns whose addresses are translated on their way: each is followed by itself,
+with the walk.
+"""
 
 from __future__ import annotations
 
@@ -27,10 +29,11 @@ _LATER = 3
 
 
 class CrossedFate(NamedTuple):
-    """What becomes of a conversation, as in `Fates`: the number of the verdict, the list, entry and
-    crossing that stopped it, whether its TLS is not told.
+    """The fate of a conversation across translations, as in `Fates`: the number of the verdict, the
+    list, entry and crossing that stopped it, and whether its TLS version is unknown.
 
-    `lines` are those that decided on its first way, each with the number of its leg and its place.
+    `lines` are the lines that decided on its first way, each with the number of its leg and its
+    place.
     """
 
     verdict: int
@@ -39,7 +42,7 @@ class CrossedFate(NamedTuple):
     lines: list[tuple[int, Crossing, Decider]]
 
     def limits(self) -> list[tuple[Hashable, Limit]]:
-        """Return the limits of the entries that take what opens it, each with its place."""
+        """Return the rate limits of the entries that take its first packet, each with its place."""
         return [
             (crossing, decider.entry.limit)
             for leg, crossing, decider in self.lines
@@ -48,9 +51,10 @@ class CrossedFate(NamedTuple):
 
 
 class Across:
-    """Follows conversations across translations, that came in where they `entered`, for lists that
-    are `asked` by number; places get their numbers, and states their tracers, from whom it works
-    for.
+    """Follows conversations that cross translations.
+
+    They came in where they `entered`, and `asked` numbers their lists. The caller gives places
+    their numbers and states their tracers.
     """
 
     def __init__(
@@ -65,8 +69,8 @@ class Across:
         self._crossing, self._tracer = crossing, tracer
 
     def fate(self, packet: Packet, pair: CrossedPair, state: State) -> CrossedFate:
-        """Return what becomes of a conversation that is translated on its way, of which `packet`
-        was seen.
+        """Return the fate of a conversation that is translated on its way; `packet` is its first
+        packet as it was seen.
         """
         pair, packet = as_sent(self._network, self._entered, pair, packet)
         ways = self._network.of_packet(pair.source, pair.destination, packet)
@@ -90,7 +94,7 @@ class Across:
         )
 
     def count(self, fate: CrossedFate, row: int, weights: Weights) -> None:
-        """Count what decided, for as many conversations and packets as a row stands for."""
+        """Count the lines that decided, for the conversations and packets that a row stands for."""
         by_leg = weights.first_leg, weights.second_leg, weights.third_leg
         legs = weights.conversations[row : row + 1]
         for leg, _, decider in fate.lines:
@@ -101,8 +105,8 @@ class Across:
             self._asked.hits[number].add(np.array([entry], np.int32), legs, np.array([packets]))
 
     def line_of(self, decider: Decider) -> tuple[int, int, int]:
-        """Return the number of a line's list as it is asked, which of the plan's lists that is, and
-        which of its lines it is.
+        """Return the number of a line's list as it is asked, which list of the plan that is, and
+        which of its lines the line is.
         """
         own = decider.access_list
         assert isinstance(own, AccessList)  # packets are asked of nothing else

@@ -1,5 +1,5 @@
-"""The lists that columns of packets are asked of, by number: what decides, what may pass until TLS
-is settled, and how often each line did.
+"""The lists that columns of packets are checked against, by number: which entry decides, what may
+pass until TLS is settled, and how often each line decided.
 """
 
 from __future__ import annotations
@@ -20,8 +20,8 @@ from crossgate.core.traffic.fates import NO_PLACE, Hits, Numbers, by_value
 
 
 class AskedLists:
-    """The lists of one plan, those for frames as what they are for the packets in some; what is
-    worked out for a list is kept.
+    """The lists of one plan by number, with what ethernet lists mean for the packets inside frames;
+    results for a list are kept.
     """
 
     def __init__(self, plan: Plan) -> None:
@@ -53,8 +53,8 @@ class AskedLists:
             self.numbered(each)
 
     def forget_hits(self) -> None:
-        """Count what lines decide from nothing; what was counted stays with whom it was given
-        to.
+        """Start counting the decisions of lines from zero; counts that were given out stay as they
+        are.
         """
         self.hits = [
             Hits(*(np.zeros(len(each.entries) + 1, np.int64) for _ in range(2)))
@@ -62,8 +62,8 @@ class AskedLists:
         ]
 
     def numbered(self, own: AccessList) -> int:
-        """Return the number of a list of packets, a new one for a list that was not asked before:
-        what an ethernet list is for the packets in frames is such a list.
+        """Return the number of a list of packets, a new one the first time. The part of an ethernet
+        list that concerns packets inside frames counts as such a list.
         """
         if own not in self._number:
             self._number[own] = len(self._asked)
@@ -93,8 +93,8 @@ class AskedLists:
     def decided(
         self, number: int, packets: Packets, windows: Indices, states: Sequence[State]
     ) -> Numbers:
-        """Return the entry of a list that decides each of some packets of its family;
-        `states[windows[row]]` are open at a row.
+        """Return the index of the entry of a list that decides each packet; `states[windows[row]]`
+        is the state of conditions for a row.
         """
         if not self._asked[number].is_conditional:
             return self._first_match(number, frozenset(), packets)
@@ -106,8 +106,8 @@ class AskedLists:
     def unsettled(
         self, number: int, packets: Packets, windows: Indices, states: Sequence[State]
     ) -> Numbers:
-        """Return the index of the entry that decides each of some packets while it is not known yet
-        what TLS the conversation uses; `windows` and `states` as in `decided`.
+        """Return the index of the entry that decides each packet while the TLS version of the
+        conversation is not known yet; `windows` and `states` as in `decided`.
         """
         entry = self.decided(number, packets, windows, states)
         if self.asks_for_tls(number):
@@ -125,9 +125,8 @@ class AskedLists:
         states: Sequence[State],
         entry: Numbers,
     ) -> Iterator[tuple[Indices, Numbers]]:
-        """Yield the packets that a list stops by the entries `entry` (of `decided`), but lets by
-        while it is not known yet what TLS they use: their rows, and the entry that permits each
-        then.
+        """Yield the packets that a list denies by the entries `entry` (of `decided`) but permits
+        while the TLS version is not known yet: their rows, and the entry that permits each then.
         """
         access_list = self._asked[number]
         stopped = np.flatnonzero(~self._permits[number][entry])
@@ -141,12 +140,12 @@ class AskedLists:
                 left = left[~by]
 
     def asks_for_tls(self, number: int) -> bool:
-        """Whether a list asks what TLS is spoken."""
+        """Whether a list has entries that ask for a TLS version."""
         return bool(self._asked[number].tls)
 
     def _first_match(self, number: int, state: State, packets: Packets) -> Numbers:
-        """Return the entry that decides each of some packets. The trees are made once more packets
-        than entries have been asked.
+        """Return the index of the entry that decides each packet. The search trees are made once a
+        list has been asked about more packets than it has entries.
         """
         access_list = self._asked[number]
         key = (number, access_list.relevant(state))
@@ -171,14 +170,16 @@ class AskedLists:
         )
 
     def own_line(self, number: int, entry: Numbers) -> tuple[int, Numbers]:
-        """Return which of the plan's lists one that is asked is, and which of its lines some lines
-        of it are.
+        """Return which list of the plan a numbered list belongs to, and which lines of that its
+        given lines are.
         """
         own, lines = self._own[number]
         return own, lines[entry]
 
     def permits(self, number: int) -> Marks:
-        """Return whether each line of a list lets by; the otherwise line is the last."""
+        """Return whether each line of a list permits; the last one is for packets that match no
+        entry.
+        """
         return self._permits[number]
 
     def flagged(self, number: int) -> bool:

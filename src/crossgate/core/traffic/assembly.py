@@ -1,19 +1,23 @@
-"""Packets and records of flows put together into conversations, in one pass, in memory for those
+"""Packets and flow records assembled into conversations, in one pass, keeping in memory only those
 that are open.
 
-1. A conversation is what goes between two ends with the same protocol and ports, both ways: the
-   unordered 5-tuple. For ICMP messages that are answered the identifier stands for the ports, and
-   who asks tells two apart; non-initial fragments, which have none, are apart.
-2. It ends once the times of what comes in have gone on by more than the idle time, and nothing was
-   seen of it. After a RST, or a FIN both ways, a new SYN begins the next one.
-3. Its opener is the sender of the first packet, but the SYN, the ICMP request, or in records of
-   flows the end whose port is a client's, tell better. A SYN+ACK or an ICMP reply that comes first
-   is turned round.
+1. A conversation is all that goes between two ends with the same protocol and ports, in both
+directions: the unordered 5-tuple. For ICMP messages that are answered, the identifier takes the
+place of the ports, and two conversations with one identifier differ by who asks; non-initial
+fragments have no ports and are conversations of their own.
+
+2. A conversation ends once nothing of it was seen for longer than the idle time, by the times in
+the input. After a RST, or a FIN in both directions, a new SYN begins the next one.
+
+3. Its opener is the sender of the first packet, unless something tells better: the SYN, the ICMP
+request, or in flow records the end with a client's port. A SYN+ACK or an ICMP reply that comes
+first is reversed.
+
 4. The same IP packet seen again within 10 ms, as on both sides of a router, counts once.
 
-Open conversations are rows like packets, of more packets each. A batch of packets is put behind
-them, all are sorted by what they are of, and each run of rows that belong together becomes one row
-again.
+Open conversations are rows like packets, each with the counts of many packets. A batch of packets
+is put after them, all rows are sorted by conversation, and each run of rows that belong together
+becomes one row again.
 """
 
 from __future__ import annotations
@@ -49,8 +53,8 @@ _FIN, _RST = iana.FLAGS["FIN"], iana.FLAGS["RST"]
 
 
 class Arrived(NamedTuple):
-    """A batch of rows in the order of their times; before it, times had reached `clock`. `anew`:
-    what is open before it has ended.
+    """A batch of rows in the order of their times. Times had reached `clock` before it; `anew` says
+    that all open conversations have ended.
     """
 
     seen: Seen
@@ -77,10 +81,8 @@ class Arrivals:
         """How many rows came after a later one."""
 
     def take(self, seen: Seen) -> Arrived:
-        """Take a batch of rows as `opened` returns them.
-
-        One that begins more than the idle time before what was seen so far, as another file may,
-        begins anew.
+        """Take a batch of rows as `opened` returns them. A batch that begins earlier than what was
+        seen so far by more than the idle time, as from another file, starts anew.
         """
         if not len(seen):
             return Arrived(seen, self._latest, anew=False)
@@ -100,7 +102,7 @@ class Arrivals:
         self._latest = int(reached[-1])
 
     def _once(self, seen: Seen) -> Seen:
-        """Leave out packets that were seen before."""
+        """Return the rows without packets that were seen before."""
         if not seen.identity.any():
             return seen
         identity = np.concatenate([self._recent[0], seen.identity])
@@ -119,13 +121,13 @@ class Arrivals:
 
 
 class Assembler:
-    """Puts what arrives in one family together; rows are given in batches, about in the order of
-    their times.
+    """Assembles the rows of one family into conversations; rows are given in batches, roughly in
+    the order of their times.
     """
 
     def __init__(self, idle: int = 300 * SECOND) -> None:
-        """Make it; a conversation of which nothing is seen for more than `idle` microseconds has
-        ended.
+        """Make it; a conversation ends when nothing of it is seen for more than `idle`
+        microseconds.
         """
         self._idle = idle
         self._open: Seen | None = None
@@ -140,8 +142,8 @@ class Assembler:
         """How many batches are not folded, since the last one that was became hardly shorter."""
 
     def add(self, arrived: Arrived) -> Seen:
-        """Take a batch, and return conversations that have ended by now, in the order in which they
-        did.
+        """Take a batch, and return the conversations that have ended by now, in the order in which
+        they ended.
         """
         before = None
         seen = arrived.seen
@@ -158,7 +160,7 @@ class Assembler:
         return ended if before is None else joined([before, ended])
 
     def rest(self) -> Seen | None:
-        """Return the conversations that are open still, in the order of their last packets, and
+        """Return the conversations that are still open, in the order of their last packets, and
         forget them.
         """
         ended = self._merge() if self._waiting else None
@@ -170,8 +172,8 @@ class Assembler:
         return whole.take(np.argsort(whole.last, kind="stable"))
 
     def _folded(self, seen: Seen, clocks: Indices) -> tuple[Seen, Indices]:
-        """Return a batch with what certainly belongs together as one row; where that made hardly
-        fewer rows of late, as it is.
+        """Return a batch in which rows that certainly belong together are one; where that has
+        hardly made fewer rows recently, return it unchanged.
         """
         if self._unfolded:
             self._unfolded -= 1
@@ -181,7 +183,7 @@ class Assembler:
         return folded
 
     def _merge(self) -> Seen:
-        """Put what waits behind what is open, and return what has ended."""
+        """Add the waiting rows to the open conversations, and return those that have ended."""
         waiting, self._waiting = self._waiting, []
         if self._open is not None:
             waiting.insert(0, (self._open, self._begun))
@@ -199,10 +201,9 @@ class Assembler:
     def _merged_in_parts(
         self, seen: Seen, clocks: Indices, batch: bool = False
     ) -> tuple[Seen, Indices]:
-        """Return what `_merged` does, in any order of conversations.
-
-        Of many rows those that are alone of their conversation stay as they are, and the others are
-        parted first, so that each part is in the processor's cache.
+        """Return the same as `_merged`, the conversations in any order. Of many rows those that are
+        alone in their conversation stay as they are, and the others are first divided into parts
+        that fit into the processor's cache.
         """
         if len(seen) <= _PART_ROWS:
             return self._merged(seen, clocks, batch)
@@ -230,10 +231,10 @@ class Assembler:
         return joined([each for each, _ in parts]), np.concatenate([each for _, each in parts])
 
     def _merged(self, seen: Seen, clocks: Indices, batch: bool) -> tuple[Seen, Indices]:
-        """Return one row for each conversation among rows in the order in which they came, and the
-        clock of its first.
+        """Return one row for each conversation among rows that are in the order of arrival, and the
+        clock of its first row.
 
-        Of a `batch` it is not known what came before: there each SYN that may open a conversation
+        In a `batch` nothing is known of earlier rows, so each SYN that may open a conversation
         begins a row of its own.
         """
         order, key = _sorted_by_conversation(seen)
@@ -285,9 +286,8 @@ class Assembler:
 
 
 def _key_words(seen: Seen) -> list[Words]:
-    """Return the words that rows of one conversation share, whichever way they go.
-
-    An ICMP message that is answered says who asked: two ends may ask each other with one
+    """Return the words that all rows of a conversation share, in both directions. For an ICMP
+    message that is answered they include who asked, since two ends may ask each other with the same
     identifier.
     """
     packets = seen.packets
@@ -324,14 +324,12 @@ def _key_words(seen: Seen) -> list[Words]:
 
 
 def _asked_by(higher: Marks, rest: Words) -> Words:
-    """Return the last word of keys, with a mark where the end with the higher address asked."""
+    """Return the last word of the keys, with a mark where the end with the higher address asked."""
     return rest | higher.astype(np.uint64) << np.uint64(48) if higher.any() else rest
 
 
 def conversation_digest(seen: Seen) -> Words:
-    """Return for each row a number that all rows of its conversation share, and that is spread
-    evenly.
-    """
+    """Return a number for each row that all rows of its conversation share, evenly distributed."""
     return _digest(_key_words(seen))
 
 
@@ -344,8 +342,8 @@ def _digest(words: Sequence[Words]) -> Words:
 
 
 def _sorted_by_conversation(seen: Seen) -> tuple[Indices, Words]:
-    """Return the order that brings the rows of each conversation together, as they came, and their
-    keys in that order.
+    """Return the order that brings the rows of each conversation together, each in order of
+    arrival, and the keys in that order.
     """
     words = _key_words(seen)
     digest = _digest(words)
@@ -359,7 +357,7 @@ def _sorted_by_conversation(seen: Seen) -> tuple[Indices, Words]:
 
 
 def _same_direction(packets: Packets, order: Indices, openers: Packets, of: Indices) -> Marks:
-    """Tell which rows, taken in an order, go as the opener of their conversation does."""
+    """Tell which rows, in a given order, have the direction of their conversation's opener."""
     same: Marks = (picked(packets.source, order) == picked(openers.source, of)).all(axis=0)
     same &= (picked(packets.destination, order) == picked(openers.destination, of)).all(axis=0)
     itself = np.flatnonzero((openers.source == openers.destination).all(axis=0))
@@ -369,7 +367,7 @@ def _same_direction(packets: Packets, order: Indices, openers: Packets, of: Indi
 
 
 def _running_maximum(values: Indices, begins: Marks) -> Indices:
-    """Return the greatest value so far in each run."""
+    """Return for each row the greatest value so far in its run."""
     run = np.cumsum(begins)
     low, known = values.min(initial=1 << 62), None
     if (int(values.max(initial=-(1 << 62))) - int(low) + 1) * len(
@@ -383,7 +381,7 @@ def _running_maximum(values: Indices, begins: Marks) -> Indices:
 
 
 def _not_alone(digest: Words) -> Marks:
-    """Tell which rows share their digest with another."""
+    """Tell which rows share their digest with another row."""
     ordered = np.sort(digest)
     shared = ordered[1:][ordered[1:] == ordered[:-1]]
     if not len(shared):
@@ -404,8 +402,8 @@ def _may_open(seen: Seen) -> Marks:
 
 
 def _reopened(seen: Seen, order: Indices, begins: Marks) -> Marks:
-    """Tell which SYNs, of rows taken in an order, begin a new conversation in the place of one that
-    has ended.
+    """Tell which SYNs, among rows in a given order, begin a new conversation after one that has
+    ended.
     """
     packets = seen.packets
     found = np.zeros(len(seen), np.bool_)

@@ -1,4 +1,4 @@
-"""Who sends to whom: the machines of address classes as few flows, each of which is treated alike
+"""Who sends to whom: the machines of address classes as a small number of flows, each treated alike
 on its way there and back.
 """
 
@@ -20,13 +20,13 @@ _Kind = TypeVar("_Kind", bound=Hashable)
 
 
 class Flow(NamedTuple):
-    """All that the machines of one address class send to those of another: from any of `senders` to
-    any of `receivers`.
+    """All that the machines of some address classes send to those of others: from any of `senders`
+    to any of `receivers`.
 
-    Of these the `hidden` ones belong to other flows, and are taken in only so that what the others
-    do is told in fewer words. `ways` are those there and back that differ in the lists they meet.
-    Where addresses are translated on some of them, what goes by `others` is translated otherwise,
-    and a flow is only of `what` is treated alike (spans as in `sets.region`).
+    Of these the `hidden` addresses belong to other flows, and are included only because the rest is
+    then written in fewer words. `ways` are the ways there and back that meet different lists. Where
+    addresses are translated, `others` are the equal ways on which they are translated differently,
+    and the flow is only of `what` is treated alike (spans as in `sets.region`).
     """
 
     source: Endpoint
@@ -40,17 +40,17 @@ class Flow(NamedTuple):
 
     @property
     def every(self) -> tuple[Ways, ...]:
-        """All their ways."""
+        """All ways of the flow, `others` included."""
         return self.ways, *self.others
 
     @property
     def asked(self) -> str:
-        """What messages call it that tell why a question about it has no answer."""
+        """The words for the flow in messages that tell why a question about it has no answer."""
         return f"what is sent as from {self.source.address} to {self.destination.address}"
 
     @property
     def on_link(self) -> bool:
-        """Whether both ends are on one link."""
+        """Whether both ends are on the same link."""
         return self.source.segment == self.destination.segment and not self.ways.led
 
     @property
@@ -68,12 +68,12 @@ def flows(
     hidden: Callable[[bool], Collection[Pattern]] = lambda devices: (),
     numbers: Callable[[AddressClass, AddressClass], tuple[int, int]] | None = None,
 ) -> list[Flow]:
-    """Return what is sent from the `source` addresses of some address classes to the `destination`
+    """Return what the `source` addresses of some address classes send to the `destination`
     addresses of others.
 
-    Classes that are treated alike are one; addresses that are `hidden` in flows between devices'
-    own addresses, or in others, are taken in as such. `numbers` tells the graphs' of a pair, there
-    and back, where they are worked out already.
+    Classes that are treated alike become one flow; addresses that are `hidden` in flows between
+    devices' own addresses, or in others, are included as hidden. `numbers` returns the node numbers
+    of a pair, there and back, where they are known already.
     """
     asked = PatternIndex(source), PatternIndex(destination)
     here = [
@@ -136,10 +136,9 @@ def flows_between(
     hidden: Collection[Pattern] = (),
     numbers: tuple[int | None, int | None] = (None, None),
 ) -> list[Flow]:
-    """Return the flows from one end to another between the addresses `ends` but those `excluded`;
-    `hidden` ones of these stay as such.
-
-    `numbers` are the nodes by addresses alone, there and back, where they are known.
+    """Return the flows from one end to another between the addresses `ends` without those
+    `excluded`, of which the `hidden` ones stay in as such. `numbers` are the nodes by addresses
+    alone, there and back, where they are known.
     """
     one, other = (_own(end, left_out, hidden) for end, left_out in zip(ends, excluded, strict=True))
     return _by_service(network, source, destination, (one, other), numbers)
@@ -152,7 +151,7 @@ def _by_service(
     sides: tuple[_End, _End],
     numbers: tuple[int | None, int | None],
 ) -> list[Flow]:
-    """Return a flow for each part of what can be carried that takes the same ways."""
+    """Return a flow for each sort of traffic that takes the same ways."""
     one, other = sides
     return [
         Flow(
@@ -175,11 +174,11 @@ def likeness(
     destination: Endpoint,
     numbers: tuple[int, int] | None = None,
 ) -> Hashable:
-    """Return all that decides what becomes of conversations between two endpoints; equal values are
-    treated alike.
+    """Return a value that decides what becomes of conversations between two endpoints: pairs with
+    equal values are treated alike.
 
-    That is: the graphs there and back, and whether both are on one link. A device's own address is
-    never like a machine's. `numbers` are the graphs' where they are known.
+    It consists of the graphs there and back, and of whether both are on one link. A device's own
+    address is never like a machine's. `numbers` are the graphs' numbers where they are known.
     """
     graphs = network.graphs(source.address.family)
     ends = source.segment == destination.segment, source.device is None, destination.device is None
@@ -200,9 +199,9 @@ def likeness(
 def merged(
     group: Sequence[AddressClass], same: Callable[[AddressClass, AddressClass], bool]
 ) -> dict[int, tuple[Pattern, ...]]:
-    """Return the classes that are left when each joins the one around it if they are the `same`.
-
-    The keys are indices in `group`, the values the patterns within a class that belong to others.
+    """Return the classes that are left when each class joins the one around it wherever `same` says
+    that both are treated alike. The keys are indices in `group`, the values the patterns inside a
+    class that belong to other classes.
     """
     index_of = {address_class.pattern: index for index, address_class in enumerate(group)}
     gone: set[int] = set()
@@ -222,8 +221,8 @@ def merged(
 
 
 def united(found: Iterable[tuple[_Kind, Flow]]) -> list[tuple[_Kind, Flow]]:
-    """Return as few flows of each kind as those given: those from the same senders become one, then
-    those to the same receivers.
+    """Return the same traffic in few flows: flows of a kind with the same senders become one, then
+    those with the same receivers.
 
     Flows of one kind are treated alike: they take the same ways in every network that is asked.
     """
@@ -240,7 +239,7 @@ def united(found: Iterable[tuple[_Kind, Flow]]) -> list[tuple[_Kind, Flow]]:
 
 
 class _End(NamedTuple):
-    """The addresses of one end of a flow, and those of them that are hidden."""
+    """The addresses of one end of a flow, and which of them are hidden."""
 
     every: AddressSet
     hidden: AddressSet
@@ -249,8 +248,8 @@ class _End(NamedTuple):
 def _own(
     patterns: Iterable[Pattern], excluded: Iterable[Pattern], hidden: Collection[Pattern]
 ) -> _End:
-    """Return the addresses of some patterns but those excluded, which stay where they are
-    `hidden`.
+    """Return the addresses of some patterns without the excluded ones; excluded addresses that are
+    `hidden` stay.
     """
     inside, outside = tuple(patterns), tuple(excluded)
     family = inside[0].family
@@ -262,7 +261,7 @@ def _own(
 
 
 def _joined(several: Sequence[_End]) -> _End:
-    """Return ends as one; an address that is hidden in one and seen in another is seen."""
+    """Return several ends as one; an address that is hidden in one of them only is not hidden."""
     if len(several) == 1:
         return several[0]
     every = AddressSet.union([each.every for each in several])
@@ -274,8 +273,8 @@ def _hidden(source: _End, destination: _End) -> tuple[AddressSet, AddressSet] | 
 
 
 def _one(several: Sequence[Flow], side: int) -> Flow:
-    """Return flows that differ only in their senders (side 0) or only in their receivers (side 1)
-    as one.
+    """Return as one flow several that differ only in their senders (side 0) or only in their
+    receivers (side 1).
     """
     sides = [
         _joined([_side(each, nth) for each in several]) if nth == side else _side(several[0], nth)

@@ -1,20 +1,25 @@
 """Conversations by the thousand through the network: the verdict that `trace` gives, for columns of
 opening packets.
 
-1. Rows that nothing tells apart are one kind (`traffic.kinds`); only kinds are traced, and count as
-   often as they are met.
-2. Both ends of every kind are looked up in the address classes; what happens depends on the pair of
-   classes, and each pair's ways come from the graphs, once.
-3. A way is a *lane*: the places with lists that its legs cross, as rows of numbers. A row with
-   several ways is in several lanes.
-4. Leg by leg, all rows take their first crossing together, then their second: at each, the rows are
-   sorted by the list that stands there, and each list decides its rows at once (`lists.bulk`).
-5. A row's verdict is that of its first way; where another way ends otherwise it is `varies`.
-6. The rules are those of `conversation.rules`; ways that are too many for a lane each are left to
-   the walk.
+1. Rows that nothing distinguishes are one kind (`traffic.kinds`); only kinds are traced, and each
+counts as often as it occurs.
 
-What has no place in the plan, since an end is in none of its subnets and it has no outside, gets no
-verdict.
+2. Both ends of every kind are looked up in the address classes. What happens depends on the pair of
+classes, and the ways of each pair are taken from the graphs once.
+
+3. A way is a *lane*: the places with lists that its legs cross, as rows of numbers. A row with
+several ways is in several lanes.
+
+4. Leg by leg, all rows take their first crossing together, then their second. At each, the rows are
+sorted by the list that stands there, and each list decides all its rows at once (`lists.bulk`).
+
+5. A row's verdict is that of its first way; where another way ends differently, it is `varies`.
+
+6. The rules are those of `conversation.rules`. Pairs with too many ways for lanes are left to the
+walk.
+
+A conversation gets no verdict where an end has no place in the plan: the end is in no subnet, and
+the plan has no outside.
 """
 
 from __future__ import annotations
@@ -64,20 +69,20 @@ from crossgate.core.traffic.sent import CrossedPair, is_led_in
 
 
 class _Place(NamedTuple):
-    """A crossing with the list that stands there for a family."""
+    """A crossing, and the list of a family that stands there."""
 
     crossing: Crossing
     list: int
 
 
 class BulkTracer:
-    """Traces columns of conversations through one network; what is worked out for pairs of ends and
-    for lists is kept.
+    """Traces columns of conversations through one network; results for pairs of ends and for lists
+    are kept.
     """
 
     def __init__(self, network: Network, entered: Entrance | None = None) -> None:
-        """Make it; with `entered` every conversation comes in there, whatever its source
-        address.
+        """Make it; with `entered`, every conversation comes in there, whatever its source address
+        is.
         """
         self.network = network
         self.entered = entered
@@ -98,7 +103,7 @@ class BulkTracer:
 
     @property
     def places(self) -> list[Crossing]:
-        """The crossings, by their numbers in `Fates`."""
+        """The crossings, indexed by the numbers that `Fates` has."""
         return [each.crossing for each in self._places]
 
     def ends(self, family: Family) -> _Ends:
@@ -115,11 +120,11 @@ class BulkTracer:
         there: Indices,
         back: Indices,
     ) -> Fates:
-        """Trace conversations by their opening packets, and count what decided.
+        """Trace conversations, given their opening packets, and count which lines decided.
 
-        `states[windows[row]]` are the windows open at a row; `there` and `back` are how many
-        packets went each way. Raises `TooManyPieces` where what TLS is spoken is asked on too many
-        ways between two ends.
+        `states[windows[row]]` is the state of conditions for a row; `there` and `back` are the
+        numbers of packets in each direction. Raises `TooManyPieces` where lists ask for TLS
+        versions on too many ways between two ends.
         """
         ends = self.ends(packets.family)
         first = kind = np.arange(len(packets))
@@ -216,7 +221,7 @@ class BulkTracer:
         return Fates(verdict, stopped[0], stopped[1], stopped[2], met, run.on_link, unsettled)
 
     def _others(self, packet: Packet, pair: _Pair, state: State) -> list[_Other]:
-        """Return what becomes of a conversation on ways that are too many for a lane each."""
+        """Return how a conversation ends on the ways of a pair that has too many of them for lanes."""
         assert pair.ways is not None
         found = self._tracer(state).endings_of(packet, pair.on_link, (pair.ways,), pair.strays)
         return [
@@ -227,8 +232,8 @@ class BulkTracer:
     # What the run asks
 
     def limited(self, packets: Packets, windows: Indices, states: Sequence[State]) -> Marks:
-        """Return which conversations are opened by packets that an entry with a limit takes, on
-        their first ways.
+        """Return which conversations are opened by a packet that an entry with a rate limit takes,
+        on their first ways.
         """
         found = np.zeros(len(packets), np.bool_)
         pairs, of_row = self.ends(packets.family).pairs(packets)
@@ -245,7 +250,7 @@ class BulkTracer:
         return found
 
     def limits_met(self, packets: Packets, state: State) -> list[tuple[Hashable, Limit]]:
-        """Return the limits that the one packet that opens a conversation meets on its first way,
+        """Return the rate limits that the opening packet of a conversation meets on its first way,
         each with the number of the crossing.
         """
         pairs, _ = self.ends(packets.family).pairs(packets)
@@ -268,9 +273,8 @@ class BulkTracer:
     def met_there(
         self, packets: Packets, windows: Indices, states: Sequence[State]
     ) -> Iterator[tuple[Indices, int, Numbers]]:
-        """Yield the lists that some packets which open conversations meet on their way there, the
-        first of equal ways: which of the packets, the list's number in the plan, and the line that
-        decides each of them.
+        """Yield the lists that opening packets meet on their way there, on the first of equal ways:
+        which packets, the list's number in the plan, and the line that decides each packet.
         """
         pairs, of_row = self.ends(packets.family).pairs(packets)
         crossed = np.flatnonzero(np.array([each.crossed is not None for each in pairs])[of_row])
@@ -301,7 +305,7 @@ class BulkTracer:
         windows: Indices,
         states: Sequence[State],
     ) -> Iterator[tuple[Indices, int, Numbers]]:
-        """Yield the same of rows whose way crosses a translation, those of a kind together."""
+        """Yield the same as `met_there` for rows whose way crosses a translation, kind by kind."""
         _, kinds = self.ends(packets.family).kinds.find(packets, windows)
         _, first, inverse = np.unique(kinds[rows], return_index=True, return_inverse=True)
         for kind, row in enumerate(rows[first].tolist()):
@@ -315,7 +319,7 @@ class BulkTracer:
                     yield own, number, np.full(len(own), line, np.int32)
 
     def _first_leg(self, pair: _Pair) -> tuple[int, ...]:
-        """Return the crossings with lists on the way there, the first one of equal ways."""
+        """Return the crossings with lists on the way there, on the first of equal ways."""
         return self._every_lane[pair.lanes[0]].legs[0] if pair.lanes else ()
 
     def _list_at(self) -> Numbers:
@@ -325,14 +329,14 @@ class BulkTracer:
     # Lanes
 
     def pair(self, ways: Ways, family: Family, on_link: bool, strays: bool = False) -> _Pair:
-        """Return what is known of two ends that have these ways; `strays` as in `lane`."""
+        """Return what is known of two ends with these ways; `strays` as in `lane`."""
         if ways.count > _MOST_LANES:
             return _Pair((self.lane(ways.first, family, strays),), on_link, ways, strays)
         return _Pair(tuple(dict.fromkeys(self.lane(way, family, strays) for way in ways)), on_link)
 
     def lane(self, way: Way, family: Family, strays: bool) -> int:
-        """Return the number of the lane that a way is; `strays` where its replies go to another
-        machine than the sender.
+        """Return the number of the lane of a way; `strays` says that replies go to another machine
+        than the sender.
         """
         there, back = self._crossings(way.there, family), self._crossings(way.back, family)
         asked = []
@@ -377,7 +381,7 @@ class BulkTracer:
         return found
 
     def lanes(self) -> Lanes:
-        """Return all lanes so far as arrays."""
+        """Return all lanes so far, as arrays."""
         if self._lanes is None:
             every = self._every_lane
             crossings = []
@@ -412,12 +416,12 @@ class BulkTracer:
 
 
 class _Pair(NamedTuple):
-    """What is known of two ends: the lanes between them, none where an end has no place, and
-    whether they are on one link.
+    """What is known of two ends: the lanes between them, none where an end has no place in the
+    plan, and whether they are on one link.
 
-    Where they have more `ways` than get a lane each, the one lane is the first; `strays` where
-    replies go to another machine. Ends between which addresses are translated are `crossed`, and
-    have no lanes.
+    Where they have too many `ways` for lanes, the only lane is that of the first way. `strays` says
+    that replies go to another machine. Between `crossed` ends addresses are translated; they have
+    no lanes.
     """
 
     lanes: tuple[int, ...]
@@ -428,7 +432,9 @@ class _Pair(NamedTuple):
 
 
 class _Other(NamedTuple):
-    """How conversations end on some ways: the number of the verdict, and whether a list was met."""
+    """How a conversation ends on ways without lanes: the number of the verdict, and whether a list
+    was met.
+    """
 
     verdict: int
     met: bool
@@ -445,7 +451,7 @@ _NO_PAIR = _Pair((), False)
 
 
 class _Ends:
-    """The address classes of one family, and the lanes between each two that were met."""
+    """The address classes of one family, and the lanes between each pair of classes that occurred."""
 
     def __init__(self, tracer: BulkTracer, family: Family) -> None:
         self._tracer, self._family = tracer, family
@@ -456,17 +462,16 @@ class _Ends:
 
     @cached_property
     def kinds(self) -> KindFinder:
-        """What tells conversations apart."""
+        """The finder of kinds of conversations for this family."""
         plan = self._tracer.network.plan
         return KindFinder(
             self._family, plan.lists.values(), self.classes, plan.translations[self._family]
         )
 
     def found(self, packets: Packets) -> tuple[Indices, Indices]:
-        """Return the classes of packets' sources and destinations.
-
-        Of a source that machines of any link may have nobody knows where it is, but where packets
-        came in.
+        """Return the classes of the sources and destinations of packets. A source address that
+        machines of any link can have does not tell where the sender is; where the packets came in
+        does.
         """
         source = self._finder.find(packets.source)
         if self._tracer.entered is None:
@@ -475,8 +480,8 @@ class _Ends:
 
     @cached_property
     def _on_any_link(self) -> Marks:
-        """Which classes have addresses that machines of any link may have; not `NOWHERE`, which
-        stands last.
+        """Return which classes have addresses that machines of any link can have; the last element
+        is for `NOWHERE` and is False.
         """
         told = [
             each.end.segment == NO_SEGMENT and scope_of(each.end.address) is not None
@@ -485,8 +490,8 @@ class _Ends:
         return np.array([*told, False], np.bool_)
 
     def pairs(self, packets: Packets) -> tuple[list[_Pair], Indices]:
-        """Return the pairs of ends that some packets have, and which of them each has; one without
-        lanes has no place.
+        """Return the pairs of ends that some packets have, and which of them each packet has; a
+        pair without lanes has no place in the plan.
         """
         source, destination = self.found(packets)
         itself = (packets.source == packets.destination).all(axis=0)
@@ -554,8 +559,8 @@ class _Ends:
 
 
 def _expanded(pairs: list[_Pair], of_row: Indices) -> tuple[Indices, Indices, Marks]:
-    """Return rows and lanes, a row once for each of its lanes, and which of them are a row's
-    first.
+    """Return rows and lanes, with a row for each of its lanes, and which of these are the first
+    lane of their row.
     """
     counts = np.array([len(each.lanes) for each in pairs], np.int64)
     flat = np.array([lane for each in pairs for lane in each.lanes], np.int64)

@@ -1,9 +1,9 @@
-"""The states of conditions that a question has to go over: where they are many, only those that
-change something for its packets.
+"""The states of conditions that a question has to go through: where there are many, only those that
+make a difference to its packets.
 
-A condition of an entry that takes none of the packets changes nothing for them, whatever state it
-is in: such an entry is left out before the states are put together. The answer is the same; only
-its cost is another.
+A condition on an entry that takes none of the packets changes nothing for them, whatever its state.
+Such an entry is left out before the states are combined. The answer is the same; it only costs
+less.
 """
 
 from __future__ import annotations
@@ -40,8 +40,8 @@ def states_for(
     flooding: bool | None = None,
     spoken: Spoken | None = None,
 ) -> dict[State, datetime | None]:
-    """Return the states of some lists to be gone over for some packets, each with a moment at which
-    it is; otherwise as `Plan.states`.
+    """Return the states of some lists to be gone through for some packets, each with a moment at
+    which it holds; otherwise like `Plan.states`.
     """
     every = list(lists)
     found = plan.states(every, at, flooding, spoken)
@@ -52,9 +52,7 @@ def states_for(
 
 
 def _met_by(access_list: AccessList, boxes: list[Box]) -> AccessList:
-    """Return a list without the entries whose conditions do not matter to the packets in some
-    boxes, as they take none of them.
-    """
+    """Return a list without the conditional entries that take no packet of the given boxes."""
     return replace(
         access_list,
         entries=tuple(each for each in access_list.entries if _matters(each, access_list, boxes)),
@@ -69,8 +67,8 @@ def _matters(entry: Entry, access_list: AccessList, boxes: list[Box]) -> bool:
 
 
 def mattering(lists: Iterable[AccessList], state: State) -> Hashable:
-    """Return what of a state matters to some lists: for equal values all of them do the same, and
-    conversations have the same legs.
+    """Return the part of a state that matters to some lists: with equal values the lists do the
+    same, and conversations have the same legs.
     """
     own, settling = [], False
     for each in lists:
@@ -80,7 +78,7 @@ def mattering(lists: Iterable[AccessList], state: State) -> Hashable:
 
 
 def legs_of(flows: Iterable[Flow], begun: Iterable[Opening]) -> Iterator[Region]:
-    """Yield the packets of every leg of the conversations of some flows that some packets open."""
+    """Yield the packets of every leg of the conversations that some packets open in some flows."""
     opened = list(begun)
     for flow in flows:
         for course, each in opened:

@@ -1,9 +1,10 @@
-"""Sets of opening packets by what follows them: the courses that conversations take, and what of
-them each leg's packets tell.
+"""Sets of opening packets by the legs that follow them: the courses that conversations take, and
+what the packets of each leg say of the opening.
 
-An opening packet falls into a *course* by its protocol: which legs follow, and what of it they
-repeat. TCP's SYN has three legs; an ICMP request has its answer; other protocols have a reply; what
-is no opening (fragments, other TCP segments, messages that nobody answers) is one leg by itself.
+The protocol of an opening packet decides its *course*: which legs follow, and what these repeat of
+it. A TCP SYN has three legs; an ICMP request has its answer; other protocols have a reply; a packet
+that opens nothing (a fragment, another TCP segment, a message that nobody answers) is one leg by
+itself.
 """
 
 from __future__ import annotations
@@ -39,12 +40,12 @@ from crossgate.core.sets.spans import Spans
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Course:
-    """Opening packets that are followed by the same legs. `answer` is the ICMP type of the reply,
-    None for no ICMP.
+    """The opening packets after which the same legs follow.
 
-    A `stray` opens nothing: a fragment, a TCP segment other than a SYN, an ICMP message that nobody
-    answers. With `on_link` it is a course only between machines of one link (True) or of different
-    ones (False).
+    `answer` is the ICMP type of the reply, None for other protocols. A `stray` opens nothing: a
+    fragment, a TCP segment other than a SYN, an ICMP message that nobody answers. `on_link` is True
+    for a course only between machines of one link, False for one only between different links, None
+    for both.
     """
 
     openings: Region
@@ -56,8 +57,8 @@ class Course:
 
 @cache
 def courses(family: Family) -> tuple[Course, ...]:
-    """Return the courses of a family; on one link, and off it, their openings are apart and
-    together all packets.
+    """Return the courses of a family. For machines of one link, and for those of different links,
+    the openings of all courses do not overlap and together are all packets.
     """
     every, protocol = every_packet(family), icmp_of(family)
     tcp = every._replace(what=whole_packets(TCP))
@@ -86,14 +87,16 @@ def courses(family: Family) -> tuple[Course, ...]:
 
 @cache
 def opening_packets(family: Family) -> PacketSet:
-    """Return the packets of a family that open conversations wherever they are sent."""
+    """Return the packets of a family that open a conversation on one link and between links alike."""
     return PacketSet.of(
         *(each.openings for each in courses(family) if not each.stray and each.on_link is None)
     )
 
 
 def course_on(course: Course, on_link: bool) -> Course:
-    """Return the course of the same openings between machines of one link, or of different ones."""
+    """Return the course that the same openings take between machines of one link, or of different
+    ones.
+    """
     if course.on_link in (None, on_link):
         return course
     every = courses(course.openings.family)
@@ -103,7 +106,7 @@ def course_on(course: Course, on_link: bool) -> Course:
 
 
 class Opening(NamedTuple):
-    """Opening packets of one course."""
+    """Some opening packets of one course."""
 
     course: Course
     region: Region
@@ -112,10 +115,10 @@ class Opening(NamedTuple):
 def openings(
     service: Service, family: Family, clients: tuple[int, int] = (0, MOST_PORT)
 ) -> list[Opening]:
-    """Return the packets that open conversations of a service from the client ports given:
-    unmarked, whole, a SYN in TCP.
+    """Return the packets that open conversations of a service from the given client ports: with
+    DSCP 0, not fragmented, a SYN in TCP.
 
-    ICMP messages that nobody answers are among them only where the service names their type.
+    ICMP messages that nobody answers are included only where the service names their type.
     """
     found = []
     for term in service.terms:
@@ -131,8 +134,8 @@ def openings(
 def segments(
     service: Service, family: Family, flags: FlagTest, clients: tuple[int, int]
 ) -> list[Opening]:
-    """Return the TCP segments of a service with some flags that open nothing, from the client ports
-    given: unmarked, and one leg each.
+    """Return the TCP segments of a service with some flags that open nothing, from the given client
+    ports: with DSCP 0, one leg each.
     """
     (course,) = (
         each for each in courses(family) if each.stray and each.openings.what == whole_packets(TCP)
@@ -152,7 +155,9 @@ def segments(
 
 
 def from_ports(region: Region, clients: tuple[int, int]) -> list[Region]:
-    """Return the packets of a region from source ports in a range, and those that have no ports."""
+    """Return the packets of a region that come from a range of source ports, and those that have no
+    ports.
+    """
     ports = line.common(region.source_ports, ((clients[0], clients[1] + 1),))
     parts = (
         (line.common(region.what, WITH_PORTS), ports),
@@ -164,7 +169,7 @@ def from_ports(region: Region, clients: tuple[int, int]) -> list[Region]:
 
 
 def by_course(regions: Iterable[Region]) -> list[Opening]:
-    """Return the openings that some regions hold, course by course."""
+    """Return the openings in some regions, course by course."""
     return [
         Opening(course, region._replace(what=what, flags=flags))
         for region in regions
@@ -174,8 +179,8 @@ def by_course(regions: Iterable[Region]) -> list[Opening]:
 
 @lru_cache(1 << 12)
 def _by_course(family: Family, what: Spans, flags: int) -> list[tuple[Course, Spans, int]]:
-    """Return the courses that packets take which carry this and have these flags, with what and
-    which of them takes each.
+    """Return the courses of packets with these contents and flags, each with the part of both that
+    takes it.
     """
     found = (
         (each, line.common(what, each.openings.what), flags & each.openings.flags)
@@ -185,7 +190,7 @@ def _by_course(family: Family, what: Spans, flags: int) -> list[tuple[Course, Sp
 
 
 def leg_regions(opening: Region, course: Course, leg: Leg) -> list[Region]:
-    """Return the packets of a leg, for opening packets of a course, in regions that are apart."""
+    """Return the packets of a leg, for opening packets of a course, as regions that do not overlap."""
     if leg in OPENING:
         return [opening]
     turned, flags = SHAPES[leg]
@@ -196,10 +201,10 @@ def leg_regions(opening: Region, course: Course, leg: Leg) -> list[Region]:
 
 
 def opening_regions(region: Region, course: Course, leg: Leg) -> list[Region]:
-    """Return the openings of a course whose packets on a leg are in a region: `leg_regions` the
-    other way.
+    """Return the openings of a course whose packets on a leg are in a region: the inverse of
+    `leg_regions`.
 
-    What they say of the openings is only what the leg's packets tell; other sides are left open.
+    Sides of the opening of which the leg's packets tell nothing are left open.
     """
     if leg in OPENING:
         return [region]
@@ -219,12 +224,12 @@ def opening_regions(region: Region, course: Course, leg: Leg) -> list[Region]:
 
 
 def _message(region: Region, kind: int) -> int:
-    """Return what an ICMP message of a type carries, with the code 0."""
+    """Return what an ICMP message of a type with code 0 carries."""
     return (icmp_of(region.family) << PROTOCOL_SHIFT) + (kind << 8)
 
 
 def _messages(opening: Region, kind: int) -> Region:
-    """Return the ICMP messages of a type that answer some packets."""
+    """Return what the ICMP messages of a type carry that answer some packets."""
     message = _message(opening, kind)
     return opening.between(opening.destination, opening.source)._replace(
         what=((message, message + 1),)
@@ -232,8 +237,8 @@ def _messages(opening: Region, kind: int) -> Region:
 
 
 def _turned(region: Region, within: Spans) -> list[Region]:
-    """Return the packets of a region that are within, with their ends changed: addresses and
-    ports.
+    """Return the packets of a region that are `within`, with source and destination exchanged,
+    ports included.
     """
     turned = Region(region.destination, region.source, dscp=region.dscp)
     return [
@@ -244,8 +249,8 @@ def _turned(region: Region, within: Spans) -> list[Region]:
 
 @lru_cache(1 << 12)
 def _turned_services(what: Spans, source_ports: Spans, within: Spans) -> list[tuple[Spans, Spans]]:
-    """Return what is carried within and from which ports, the other way round: in parts, as the
-    ports of each protocol are its own.
+    """Return what is carried `within`, and from which ports, in the other direction: in parts,
+    since each protocol has its own ports.
     """
     what = line.common(what, within)
     plain, found = line.less(what, WITH_PORTS), []

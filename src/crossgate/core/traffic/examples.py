@@ -1,5 +1,5 @@
-"""One packet as an example of a set: between machines of the plan where there are any, else from
-its middle.
+"""One packet as the example of a set: between machines of the plan where possible, or else from the
+middle of the set.
 """
 
 from __future__ import annotations
@@ -20,8 +20,8 @@ _MOST_TRIED = 50
 
 
 def example(plan: Plan, pieces: Sequence[PacketSet]) -> Packet:
-    """Return a packet of sets that are not empty: between machines of the plan where there are some
-    in it, else from its middle.
+    """Return a packet of sets that are not empty: between machines of the plan where it has some in
+    them, or else from their middle.
     """
     best, most = None, -1
     regions = (region for each in pieces for region in each.regions())
@@ -47,18 +47,19 @@ def example(plan: Plan, pieces: Sequence[PacketSet]) -> Packet:
 
 
 def _hosts_in(plan: Plan, addresses: AddressSet) -> list[AddressSet]:
-    """Return the first two addresses of hosts in a set: two, so that two ends of one set can be two
-    machines.
+    """Return the first two addresses of hosts in a set, so that two ends from the same set can be
+    two machines.
     """
     found = (each for each in plan.hosts_in(addresses.hull) if addresses.contains(each.value))
     return [AddressSet.of(addresses.family, (single(each),)) for each in islice(found, 2)]
 
 
 def unmentioned(network: Forwarding, devices: bool) -> set[Pattern]:
-    """Return the addresses whose absence is not mentioned when a set of machines is written.
+    """Return the addresses that may be missing when a set of machines is written without mentioning
+    it.
 
-    Those are the addresses that nothing is routed to and, unless the set is one of `devices`, the
-    devices' own.
+    These are the addresses that nothing is routed to and, unless the set is one of `devices`, the
+    devices' own addresses.
     """
     scoped = {each for family in Family for each in unrouted(network, family)}
     return scoped if devices else scoped | device_addresses(network)

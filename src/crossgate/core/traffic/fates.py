@@ -1,6 +1,4 @@
-"""What becomes of columns of conversations, in numbers, and the lanes that they take
-(`traffic.bulk`).
-"""
+"""The fates of columns of conversations as numbers, and the lanes that they take (`traffic.bulk`)."""
 
 from __future__ import annotations
 
@@ -34,12 +32,12 @@ Numbers = NDArray[np.int32]
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Fates:
-    """What becomes of each of some conversations.
+    """The fate of each of some conversations.
 
     `verdict` is an index into `VERDICTS`. Where a list stopped it, `list` is that list's number,
-    `entry` the index of the entry (-1 for the otherwise line) and `crossing` the number of the
-    place; else they are -1. `met` tells whether any list was asked, `on_link` whether both ends are
-    on one link, `unsettled` whether a list would judge what TLS is spoken, and nothing tells it.
+    `entry` the index of the entry (-1 where none matched) and `crossing` the number of the place;
+    otherwise they are -1. `met` says whether any list was asked, `on_link` whether both ends are on
+    one link, `unsettled` whether a list would ask for the TLS version and nothing tells it.
     """
 
     verdict: NDArray[np.int8]
@@ -53,8 +51,8 @@ class Fates:
 
 @dataclass(slots=True)
 class Hits:
-    """How often each line of a list decided: legs of conversations, and the packets these stand
-    for; the otherwise line is the last.
+    """How often each line of a list decided: legs of conversations, and the packets that these
+    stand for; the last line is for what matches no entry.
     """
 
     legs: Indices
@@ -69,8 +67,8 @@ class Hits:
 
 
 class Weights(NamedTuple):
-    """For each kind: its conversations, their packets there, and the packets on each of three
-    legs.
+    """What each kind stands for: its conversations, their packets there, and the packets on each of
+    three legs.
     """
 
     conversations: Indices
@@ -87,11 +85,11 @@ other protocols have the first two.
 
 
 class Lane(NamedTuple):
-    """One way as numbers of crossings, leg by leg (`LANE`), without those that a stateful device
-    lets pass unasked.
+    """A way as numbers of crossings, leg by leg (`LANE`), without those that a stateful device lets
+    pass without asking.
 
-    `judged` are those on the way there whose lists ask about TLS, at devices that stop
-    conversations once it is settled.
+    `judged` are the crossings on the way there whose lists ask for a TLS version, at devices that
+    stop a conversation once that is settled.
     """
 
     legs: tuple[tuple[int, ...], ...]
@@ -102,8 +100,8 @@ class Lane(NamedTuple):
 
 
 class Lanes(NamedTuple):
-    """All lanes met so far: per leg a row of crossings for each, -1 behind the last; which of the
-    first leg's are judged; whether each arrives.
+    """All lanes so far: for each leg a row of crossings for each lane, -1 after the last one; which
+    of the first leg's are judged; and whether each lane arrives.
     """
 
     crossings: tuple[Numbers, Numbers, Numbers, Numbers]
@@ -114,7 +112,7 @@ class Lanes(NamedTuple):
 
 
 def by_value(values: Indices | Numbers) -> Iterator[tuple[int, Indices]]:
-    """Yield each different value with the places that have it."""
+    """Yield each different value with the indices at which it occurs."""
     order = np.argsort(values, kind="stable")
     ordered = values[order]
     bounds = (

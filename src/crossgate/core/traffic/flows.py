@@ -1,4 +1,4 @@
-"""The network of one plan as it is asked about sets of conversations: which lists are asked, on
+"""The network of a plan as questions about sets of conversations need it: which lists are asked, on
 which ways and legs, and in which states.
 """
 
@@ -34,7 +34,7 @@ class PlacedList(NamedTuple):
 
 
 class Flows:
-    """The network of one plan in one `state` of its conditions; it keeps what it has worked out."""
+    """The network of one plan in one `state` of its conditions; results are kept."""
 
     def __init__(self, network: Network, regions: Regions, state: State = frozenset()) -> None:
         self.network = network
@@ -46,12 +46,12 @@ class Flows:
         self._opened: dict[tuple[EntryRegion, Course, Leg], list[Region]] = {}
 
     def regions(self, access_list: AccessList, state: State | None = None) -> ListRegions:
-        """Return a list's regions, in another state where one is given."""
+        """Return the regions of a list, in another state than this one where it is given."""
         return self._regions.of(access_list, self.state if state is None else state)
 
     def stops_all(self, flow: Flow, begun: Iterable[Opening]) -> bool:
-        """Whether it is plain, without a question, that lists on each way there stop all that some
-        packets of a flow open.
+        """Whether it is plain at once that lists on each way there deny all that the packets
+        `begun` of a flow open. False may be wrong.
         """
         opened = ((course, region.common(flow.region)) for course, region in begun)
         return all(
@@ -69,7 +69,7 @@ class Flows:
     def all_meet(
         self, ways: Ways, leg: Leg, family: Family, test: Callable[[AccessList], bool]
     ) -> bool:
-        """Whether a list that passes a test is asked on each way there."""
+        """Whether each way there crosses a list, asked on the leg, that passes a test."""
         # What a list sees otherwise than it was sent is not looked at so plainly.
         asked = (each for each in self.asked(ways, leg, family) if not each.crossing.view)
         if ways.there.count == 1:
@@ -83,8 +83,8 @@ class Flows:
     def lists_asked(
         self, ways: Ways, leg: Leg, family: Family
     ) -> Iterable[tuple[ListRegions, View]]:
-        """Return the lists that are asked on a leg of some ways, each once in every view in which
-        it sees packets, and in every state that conversations may still be in.
+        """Return the lists that are asked on a leg of some ways, each once for every view in which
+        it sees packets and every state that conversations may still be in.
         """
         asked = self.asked(ways, leg, family)
         lists = dict.fromkeys((each.access_list, each.crossing.view) for each in asked)
@@ -95,8 +95,8 @@ class Flows:
         )
 
     def choices(self, access_list: AccessList, view: View) -> tuple[Choice | None, ...]:
-        """Return what may have been chosen in a view, as far as a list tells it apart; None where
-        there is no choice.
+        """Return the addresses and ports that a translation may have chosen in a view, as far as a
+        list treats them differently; None where there is no choice.
         """
         key = access_list, view
         if key not in self._choices:
@@ -104,8 +104,8 @@ class Flows:
         return self._choices[key]
 
     def undecided(self, access_list: AccessList) -> list[ListRegions]:
-        """Return a list's regions in the other states that a conversation may be in which has not
-        settled on its TLS.
+        """Return the regions of a list in the other states that a conversation may be in before its
+        TLS version is settled.
         """
         return (
             [self.regions(access_list, each) for each in access_list.undecided(self.state)]
@@ -135,10 +135,10 @@ class Flows:
         return self._opened[key]
 
     def asked(self, ways: Ways, leg: Leg, family: Family) -> list[PlacedList]:
-        """Return the lists that are asked on a leg on some of the ways.
+        """Return the lists that are asked on a leg of some ways.
 
-        A stateful device is asked about no leg after the one that it let by: about an answer only
-        if it was not passed on each way there.
+        A stateful device that let a leg by is not asked about later legs: about an answer it is
+        asked only if not every way there passes it.
         """
         if (ways, leg) not in self._asked:
             # A later leg comes by no device that the leading one of its way did not pass.
@@ -153,7 +153,7 @@ class Flows:
 
 
 def placed_on(network: Network, passage: Passage | WayGraph, family: Family) -> list[PlacedList]:
-    """Return the crossings on a way, or on several, with the lists of the family that stand
+    """Return the crossings on one way or several, each with the list of the family that stands
     there.
     """
     return [
@@ -176,8 +176,8 @@ def lists_on(network: Network, ways: Iterable[Ways], family: Family) -> list[Acc
 def stops_all_near(
     access_list: AccessList, near: Iterable[EntryRegion], opened: Sequence[Region]
 ) -> bool:
-    """Whether it is plain that a list stops all of some openings, of which only entries `near` take
-    any.
+    """Whether it is plain at once that a list denies all of some openings, of which only its
+    entries `near` can take any. False may be wrong.
     """
     for each in near:
         if each.entry.action is Action.PERMIT:

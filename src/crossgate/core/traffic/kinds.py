@@ -1,9 +1,9 @@
-"""Kinds of conversations: those that no list of a plan and nothing of its network tells apart fare
-alike, and are traced once.
+"""Kinds of conversations: those that no list of a plan and nothing in its network distinguishes are
+treated alike, and traced once.
 
-Addresses are told apart at the bounds of every list's patterns and of the address classes, ports at
+Addresses are divided at the bounds of every list's patterns and of the address classes, ports at
 the bounds of every list's port ranges. A client's own port rarely matters, and most machines of a
-subnet are one; a week of traffic is few kinds.
+subnet are alike, so a week of traffic has few kinds.
 """
 
 from __future__ import annotations
@@ -41,8 +41,8 @@ class KindFinder:
         classes: AddressClasses,
         rules: Sequence[Translation] = (),
     ) -> None:
-        """Make it; where addresses are translated by `rules`, lists tell apart what becomes of
-        them.
+        """Make it; where the network translates addresses by `rules`, translated addresses are
+        divided by lists as well.
         """
         entries = [
             entry
@@ -85,8 +85,8 @@ class KindFinder:
         self._marked = any(entry.qualifiers.dscp is not None for entry in entries)
 
     def find(self, packets: Packets, windows: Indices) -> tuple[Indices, Indices]:
-        """Return the first row of each kind of opening packets, and the kind of each row; `windows`
-        are told apart too.
+        """Return the index of the first row of each kind of opening packets, and the kind of each
+        row; rows in different `windows` are different kinds.
         """
         ported = PORTED[packets.protocol] & ~packets.fragment
         # Behind the ports' own numbers stand the messages of ICMP, each apart.
@@ -122,14 +122,14 @@ class KindFinder:
 
 
 def _patterns(several: Iterable[Addresses]) -> Iterable[Pattern]:
-    """Yield the patterns of some sets, of which many are written alike."""
+    """Yield the patterns of some sets; many of the sets may be written with the same patterns."""
     for patterns in {each.text: each.patterns for each in several}.values():
         yield from patterns
 
 
 def alike(words: Sequence[Words]) -> tuple[Indices, Indices]:
-    """Return the first of the rows that agree in all of some columns, and for each row the number
-    of those that it agrees with.
+    """Return the index of the first row for each different combination of values in some columns,
+    and for each row the number of its combination.
     """
     digest = np.zeros(len(words[0]), np.uint64)
     for word in words:

@@ -1,13 +1,17 @@
-"""Conversations between sets of addresses, exactly: every opening packet with what becomes of it,
+"""Exact answers about conversations between sets of addresses: every opening packet with its fate,
 as products of sets.
 
 1. Between two address classes all conversations go the same way there and back, so the lists asked
-   on each leg are known.
-2. By its protocol an opening packet takes a course (`courses`), which says what legs follow. A
-   leg's packets are the opening's, with ends and ports swapped on the way back.
-3. The walk carries them through all lists (`conversation.walk`); each list that is asked parts
-   them. All of it is reckoned in one frame (`Question`): what an entry does with an answer is
-   looked at as what it does with the openings that it answers.
+on each leg are known.
+
+2. The protocol of an opening packet decides its course (`courses`), which says what legs follow. A
+leg's packets are those of the opening, with ends and ports exchanged on the way back.
+
+3. The walk carries them through all lists (`conversation.walk`); each list that is asked divides
+them.
+
+All of it is computed in one frame (`Question`): what an entry does with an answer is seen as what
+it does with the openings that it answers.
 """
 
 from __future__ import annotations
@@ -40,11 +44,11 @@ from crossgate.core.traffic.translated import Seen
 
 
 class Answer(NamedTuple):
-    """What becomes of the conversations that some packets open; `written` are these with hidden
-    addresses of their flow.
+    """The fate of the conversations that some packets open; `written` are these packets with the
+    hidden addresses of their flow.
 
-    `first` is how they end on the first way, `endings` how on all. The verdict is `VARIES` where
-    these do not agree.
+    `first` is how they end on the first way, `endings` on all. The verdict is `VARIES` where these
+    do not agree.
     """
 
     packets: PacketSet
@@ -55,13 +59,13 @@ class Answer(NamedTuple):
 
     @property
     def opening(self) -> Product:
-        """The packets that open, hidden ones too, as a product of the question's frame."""
+        """The opening packets, hidden addresses included, as a product of the question's frame."""
         return self.written.products[0]
 
     @property
     def stopped(self) -> Ending:
-        """How they end on the first way on which a list stopped them; where none did, on the first
-        one.
+        """How they end on the first way on which a list stopped them, or on the first way where
+        none did.
         """
         return next(
             (each for each in (self.first, *self.endings) if each.stop is not None), self.first
@@ -71,8 +75,8 @@ class Answer(NamedTuple):
 def answers(
     asking: Flows, flow: Flow, begun: Iterable[Opening], by: DeciderKey | None = None
 ) -> Iterator[Answer]:
-    """Yield what becomes of the conversations of a flow that these packets open; `by` is the line
-    that endings tell of.
+    """Yield the fates of the conversations of a flow that the packets `begun` open; `by` is the
+    line whose decisions the endings name.
     """
     parties = [Party(asking, each, flow.on_link) for each in flow.every]
     question = Question(flow, begun, parties, by)
@@ -88,8 +92,8 @@ _Near = dict[_Key, list[tuple[list[Region], EntryRegion]]]
 
 
 class Party(NamedTuple):
-    """Whose lists are asked in a question, the ways that its packets take, if any, and whether both
-    ends are on one link there.
+    """Whose lists are asked in a question, the ways that its packets take, if there are any, and
+    whether both ends are on one link.
     """
 
     asking: Flows
@@ -101,8 +105,8 @@ class Question:
     """The conversations that some packets of a flow open, in one frame for all ways, legs and
     lists.
 
-    Every entry asked is written in the terms of the packets that open: an answer is looked at as
-    the opening it answers. The `parties` are one network, or two to be compared.
+    Every entry is written in terms of the packets that open: an answer is seen as the opening that
+    it answers. The `parties` are one network, or two to be compared.
     """
 
     def __init__(
@@ -143,8 +147,8 @@ class Question:
         )
 
     def _gathered(self, opened: Sequence[Opening], whole: Region) -> _Near:
-        """Return the entries that may take packets of each leg, by course, list and leg, with the
-        openings that these follow.
+        """Return, by course, list and leg, the entries that may take packets of the leg, each with
+        the openings of these packets.
         """
         courses: dict[Course, list[Opening]] = {}
         for each in opened:
@@ -199,8 +203,8 @@ class Question:
         regions: ListRegions,
         view: View,
     ) -> Iterator[tuple[_Key, list[tuple[list[Region], EntryRegion]]]]:
-        """Yield the entries of a list that may take packets of a leg as it sees them, by what was
-        chosen of these.
+        """Yield the entries of a list that may take packets of a leg, as the list sees them in a
+        view, for each possible choice of a translation.
         """
         seen = [Seen(each.region, view) for each in opened]
         boxes = [region_hull(each) for own in seen for each in leg_regions(own.image, course, leg)]
@@ -221,8 +225,8 @@ class Question:
     def _ends_there(
         self, asking: Flows, ways: Ways, course: Course, opened: Sequence[Opening], near: _Near
     ) -> bool:
-        """Whether it is plain that lists on each way there let by none of what opens a course: it
-        may be so where it is not told.
+        """Whether it is plain at once that lists on each way there let nothing by that opens a
+        course. False may be wrong.
         """
 
         def ends(access_list: AccessList) -> bool:
@@ -239,10 +243,10 @@ class Question:
         return asking.all_meet(ways, course.legs[0], self._family, ends)
 
     def answers(self, parties: Sequence[int], course: Course, opening: Product) -> Iterator[Answer]:
-        """Yield what becomes of openings of a course on all ways of some parties, which are one
-        network: pieces that fare alike on each way.
+        """Yield the fates of the openings of a course on all ways of the parties, which are one
+        network: pieces that are treated alike on each way.
 
-        Openings that are nobody's there have no way, and end on their first leg.
+        Openings that nobody can send to there have no way, and end on their first leg.
         """
         for product, every in self._followed(parties, course, opening):
             yield from self._answer(product, every)
@@ -264,7 +268,7 @@ class Question:
                 yield piece, [*every, *(each._replace(first=False) for each in others)]
 
     def _answer(self, product: Product, every: Sequence[Ending]) -> Iterator[Answer]:
-        """Yield the answer for a product that is not hidden, given how it ends."""
+        """Yield the answer for a product that is not all hidden, given how it ends."""
         packets = self._seen(product)
         if packets is not None:
             written, first = (
@@ -279,8 +283,8 @@ class Question:
             yield Answer(packets, written, verdict, first, tuple(every))
 
     def _seen(self, product: Product) -> PacketSet | None:
-        """Return the packets of a product from and to addresses that are not hidden, None where
-        there are none.
+        """Return the packets of a product between addresses that are not hidden; None where there
+        are none.
         """
         if self._hidden is not None:
             sources, destinations = product[0] & ~self._hidden[0], product[1] & ~self._hidden[1]
@@ -290,8 +294,8 @@ class Question:
         return PacketSet(self.frame, (product,)) if self.frame.has_two_ends(product) else None
 
     def rows(self, key: _Key) -> list[tuple[Product, EntryRegion]] | None:
-        """Return the entries of a list that may take packets of a leg, as openings that these
-        follow; None where none ever comes there.
+        """Return the entries of a list that may take packets of a leg, as the openings of these
+        packets; None where no packet ever comes there.
         """
         if key not in self._rows:
             near = self._near.get(key)
@@ -304,16 +308,18 @@ class Question:
 
 
 class _Openings:
-    """Carries products of a question's frame, of packets that open conversations of one course."""
+    """Carries products of a question's frame through the walk: packets that open conversations of
+    one course.
+    """
 
     def __init__(self, question: Question, asking: Flows, course: Course) -> None:
         self._question, self._asking, self._course = question, asking, course
 
     def decide(self, part: Product, leg: Leg, asked: Asked) -> Sequence[tuple[Product, Decision]]:
-        """Part openings by what a list decides about them.
+        """Divide openings by what a list decides about them.
 
-        Where a translation may choose between several addresses or ports, a part is let by only if
-        the list permits it for every choice.
+        Where a translation may choose between several addresses or ports, openings are permitted
+        only if the list permits them for every choice.
         """
         access_list, view = asked
         if not view:
@@ -334,8 +340,8 @@ class _Openings:
     def _decided(
         self, part: Product, leg: Leg, access_list: AccessList, view: View, choice: Choice | None
     ) -> Sequence[tuple[Product, Decision]]:
-        """Part openings by a list: what it stops, but would let by if another TLS were spoken, it
-        lets by until that settles.
+        """Divide openings by a list; those that it denies, but would permit with another TLS
+        version, pass until the version is settled.
         """
 
         def parted(what: Product, regions: ListRegions) -> Iterator[tuple[Product, Decider]]:
@@ -359,7 +365,7 @@ class _Openings:
         return [*found, *((piece, Decision(stop, False)) for piece, stop in left)]
 
     def _parted(self, part: Product, key: _Key) -> Iterator[tuple[Product, Decider]]:
-        """Yield openings in pieces, each with the line of a list that decides them."""
+        """Yield openings in pieces, each with the line of a list that decides it."""
         rows, regions = self._question.rows(key), key[1]
         if rows is None:
             yield part, Decider(regions.access_list, None)
@@ -369,7 +375,7 @@ class _Openings:
 
 
 def _around(flow: Flow, opened: Sequence[Opening]) -> Region:
-    """Return a region that holds all that some openings of a flow have."""
+    """Return a region that contains all openings of a flow that are asked about."""
     regions = [each.region for each in opened]
     if len(regions) == 1:
         return regions[0]

@@ -1,9 +1,9 @@
-"""What of some traffic is within the limits of a plan's lists, and what is beyond: token buckets,
-by the time at which things were seen.
+"""Which part of some traffic is within the rate limits of a plan's lists, and which is beyond:
+token buckets, driven by the times at which traffic was seen.
 
 A limit of N a second is a bucket that holds N tokens at first and at most, and gets N more in each
-second. What opens takes a token; where there is none it is beyond the limit, and the entry is as if
-it were not there for it.
+second. Each opening packet takes a token. Where there is none, the packet is beyond the limit, and
+the entry does not apply to it.
 """
 
 from __future__ import annotations
@@ -23,8 +23,8 @@ for it.
 
 
 class Rates:
-    """The buckets of all limits, each for the place where it is met and, where the limit says so,
-    for each source.
+    """The buckets of all limits: one for each place where a limit is met and, where the limit says
+    so, for each source.
     """
 
     def __init__(self) -> None:
@@ -33,10 +33,8 @@ class Rates:
         """How much was beyond each limit."""
 
     def exceeded(self, time: int, source: Hashable, met: Met) -> frozenset[Limit]:
-        """Take what something that came at a time from a source needs, and return the limits that
-        are exceeded for it.
-
-        Times must not fall from call to call.
+        """Take the tokens for a packet from a source at a time, and return the limits that it
+        exceeds. Times must not fall from call to call.
         """
         over: frozenset[Limit] = frozenset()
         granted: set[tuple[Hashable, Limit]] = set()
@@ -53,7 +51,7 @@ class Rates:
                 return over
 
     def _take(self, place: Hashable, limit: Limit, source: Hashable, time: int) -> bool:
-        """Take a token out of a bucket; tell whether there was one."""
+        """Take a token out of a bucket; return whether there was one."""
         key = (place, limit, source if limit.each_source else None)
         token = limit.seconds * SECOND  # as parts of which there come `most` in a microsecond
         left, before = self._buckets.get(key, (limit.most * token, time))

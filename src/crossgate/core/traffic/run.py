@@ -35,7 +35,7 @@ _FURTHER_BACK = LANE.index(Leg.SERVER_HELLO)
 
 
 class Kinds(NamedTuple):
-    """Kinds of conversations: the packets that open them, which of some states each is in, and what
+    """Kinds of conversations: the packets that open them, the index of the state of each, and what
     each stands for.
     """
 
@@ -46,8 +46,8 @@ class Kinds(NamedTuple):
 
 
 class InLanes(NamedTuple):
-    """Rows of kinds, one for each lane that it takes: of which kind it is, which lane, whether that
-    is its first one; and which kinds are on one link.
+    """Rows of kinds, one for each lane of a kind: its kind, its lane, whether that is the kind's
+    first lane, and which kinds have both ends on one link.
     """
 
     rows: Indices
@@ -86,7 +86,7 @@ class Run:
         """
 
     def legs(self) -> None:
-        """Take every leg that follows, in turn."""
+        """Take all legs, one after the other."""
         tcp, answered, answers = courses_of(self._packets, self.on_link)
         live = self._leg(0, with_flags(self._packets, tcp, Leg.SYN), np.arange(len(self._rows)))
         live = live[~self._lanes.unanswered[self._lane[live]]]
@@ -102,8 +102,8 @@ class Run:
             self._settle(live[self._lanes.judged[self._lane[live]].any(axis=1)], answers)
 
     def _settle(self, live: Indices, answers: Packets) -> None:
-        """Take the legs by which TCP conversations settle on the TLS that they speak, or show that
-        they speak none.
+        """Take the legs on which TCP conversations settle their TLS version, or show that they use
+        none.
         """
         tcp = np.ones(len(self._packets), np.bool_)
         hello, data = (
@@ -138,8 +138,8 @@ class Run:
     def _owe(
         self, step: int, which: int, chosen: Indices, crossing: Numbers, entry: Numbers
     ) -> None:
-        """Remember lines of a list that will stop rows at a step of the first leg, where they are
-        judged.
+        """Remember the lines of a list that will stop rows once their TLS version is settled, at a
+        step of the first leg.
         """
         judged = self._lanes.judged[self._lane[chosen], step]
         rows = chosen[judged]
@@ -151,10 +151,11 @@ class Run:
             column[first] = last[first]
 
     def _leg(self, leg: int, packets: Packets, live: Indices, again: bool = False) -> Indices:
-        """Take one leg of the rows `live`, by their place in the run, and return those that arrive.
+        """Take one leg of the rows `live`, given by their indices in the run, and return those that
+        arrive.
 
-        It goes there (0), back (1), or there once more (2); `again` what follows those three takes
-        the same way.
+        Legs are there (0), back (1), and there once more (2); with `again` it is one of the later
+        legs, which take the same ways.
         """
         table = self._lanes.crossings[_FURTHER_BACK if again and leg == 1 else leg]
         for step in range(table.shape[1]):
@@ -218,7 +219,7 @@ class Run:
         permitted: Marks,
         again: bool = False,
     ) -> None:
-        """Count what decided on first ways: a leg each, and the packets that go on it, none that
+        """Count the decisions of lines on first ways: one for each leg, and its packets unless they
         are counted with another leg.
         """
         first = self._first[chosen]
@@ -237,8 +238,8 @@ class Run:
 
 
 def courses_of(packets: Packets, on_link: Marks) -> tuple[Marks, Marks, Packets]:
-    """Return which rows are TCP conversations, which are answered, and the packets of the answers,
-    as `conversation.rules.legs_of` tells of one.
+    """Return which rows are TCP conversations, which are answered, and the packets of the answers;
+    the same as `conversation.rules.legs_of` says of one conversation.
     """
     tcp = (packets.protocol == TCP) & ~packets.fragment
     icmp = (packets.protocol == icmp_of(packets.family)) & ~packets.fragment

@@ -1,5 +1,5 @@
-"""What was seen of conversations: columns for packets, records of flows and whole conversations
-alike.
+"""Observations of conversations, in the same columns for packets, flow records and whole
+conversations.
 """
 
 from __future__ import annotations
@@ -35,16 +35,16 @@ AGAIN = 10_000
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Seen:
-    """Columns of what was seen of conversations of one family: a packet, a record of a flow, or all
-    of a conversation.
+    """Columns of observations of one family: each row is a packet, a flow record, or a whole
+    conversation.
 
-    `packets` are the opening packets, as far as is known. `first` and `last` are microseconds.
-    `counts` and `octets` have the shape (2, rows): there, as `packets` go, and back; `flags`
-    likewise, all TCP flags that were set. `identifier` is that of an ICMP message. `told` says that
-    the direction is sure. `identity` is a digest of what makes an IP packet the same, 0 for none.
-    `hello` is what a TLS server's hello in it chose, as `coded` writes it, 0 for none, `UNTOLD`
-    where it can have no hellos in it. `said` is what a device is said to have decided: the bits
-    `SAID_PERMITTED` and `SAID_DENIED`, 0 where nothing says it.
+    `packets` are the opening packets, as far as they are known. `first` and `last` are times in
+    microseconds. `counts` and `octets` have the shape (2, rows): there, as `packets` go, and back;
+    `flags` likewise, all TCP flags that were set. `identifier` is that of an ICMP message. `told`
+    says that the direction is certain. `identity` is a digest of what makes an IP packet the same,
+    0 for none. `hello` is what a TLS server's hello chose, as `coded` writes it, 0 for none,
+    `UNTOLD` where the observation cannot contain hellos. `said` is what a device reported as its
+    decision: the bits `SAID_PERMITTED` and `SAID_DENIED`, 0 for no report.
     """
 
     packets: Packets
@@ -63,7 +63,7 @@ class Seen:
         return len(self.packets)
 
     def take(self, rows: Indices | Marks | slice) -> Seen:
-        """Return just these rows."""
+        """Return only the given rows."""
         rows = numbered(rows)
         return Seen(
             self.packets.take(rows),
@@ -71,7 +71,7 @@ class Seen:
         )
 
     def put(self, rows: Indices, others: Seen) -> None:
-        """Put other rows in the place of some, in columns that nobody else has."""
+        """Write other rows into the given ones; the columns may be shared with nobody."""
         for one, other in zip(self._columns(), others._columns(), strict=True):
             one[..., rows] = other
 
@@ -84,7 +84,7 @@ class Seen:
             )
 
     def turned(self, rows: Marks) -> Seen:
-        """Return the same with there and back changed in some rows."""
+        """Return the same columns with there and back exchanged in some rows."""
         packets = self.packets
         ends = [
             np.where(rows, one, other)
@@ -126,8 +126,8 @@ def coded(hello: Hello) -> int:
 
 
 def spoken(seen: Seen) -> Words:
-    """Return what each of some conversations settled on, as a number: one without a hello of which
-    no data was seen is `UNTOLD`.
+    """Return the TLS version that each conversation settled on, as a number; one of which no data
+    was seen, nor a hello, is `UNTOLD`.
     """
     pushed: Marks = (seen.flags[0] | seen.flags[1]) & PSH != 0
     found: Words = np.where(pushed | (seen.hello != 0), seen.hello, UNTOLD).astype(np.uint64)
@@ -135,12 +135,12 @@ def spoken(seen: Seen) -> Words:
 
 
 def decoded(code: int) -> Hello | None:
-    """Return the hello that a number is, None for 0, which is no TLS."""
+    """Return the hello for a number of `coded`; None for 0, which is no TLS."""
     return UNSETTLED if code == UNTOLD else Hello(code >> 16, code & 0xFFFF) if code else None
 
 
 def joined(parts: Sequence[Seen]) -> Seen:
-    """Return the rows of several, at least one, one behind the other."""
+    """Return the rows of several columns, at least one, one after the other."""
     if len(parts) == 1:
         return parts[0]
     names = [each.name for each in fields(Seen)[1:]]
@@ -151,11 +151,11 @@ def joined(parts: Sequence[Seen]) -> Seen:
 
 
 def opened(seen: Seen, client_ports: tuple[int, int] | None = None) -> Seen:
-    """Return rows as their openers sent them, as far as one row by itself tells; `told` where it
+    """Return rows as their openers sent them, as far as a row by itself tells; `told` where it
     does.
 
-    `client_ports` are given for records of flows, whose flags are those of all their packets: there
-    the ports tell.
+    `client_ports` are given for flow records, whose flags are those of all their packets, so that
+    only the ports tell the direction.
     """
     packets = seen.packets
     whole = ~packets.fragment

@@ -1,10 +1,11 @@
-"""The packet that opened a conversation as its sender sent it, where it was seen behind a
-translation that leaves no doubt about that.
+"""The opening packet of a conversation as its sender sent it, where it was seen after a translation
+that can be undone without doubt.
 
-- What came in at a place behind a device that led it in was sent to the address outside.
-- What has a source that is one to one with an address inside was sent by that one.
+- A packet that was seen after a device translated its destination was sent to the public address.
 
-Who is hidden behind a pool is not known outside, and stays as it was seen.
+- A packet whose source is translated one to one was sent by the inside address.
+
+A sender behind a pool cannot be known from outside, so its packet stays as it was seen.
 """
 
 from __future__ import annotations
@@ -23,7 +24,9 @@ from crossgate.core.network.ways import CrossedWays, Network
 
 
 class CrossedPair(NamedTuple):
-    """Two ends, whether they are on one link, and whether replies go to another machine."""
+    """Two ends, whether they are on one link, and whether replies go to another machine than the
+    sender.
+    """
 
     source: Endpoint
     destination: Endpoint
@@ -35,7 +38,7 @@ def as_sent(
     network: Network, entered: Entrance | None, pair: CrossedPair, packet: Packet
 ) -> tuple[CrossedPair, Packet]:
     """Return the ends of a conversation and its first packet with the addresses that the sender
-    used, from those seen where the traffic was recorded, behind a translation maybe.
+    used, given those seen where the traffic was recorded.
     """
     if pair.strays:
         return pair, packet
@@ -74,7 +77,7 @@ def _to_outside(
 
 
 def is_led_in(network: Network, destination: Address) -> bool:
-    """Whether a rule leads what is for another address to this one."""
+    """Whether some rule translates another destination address to this one."""
     return any(
         inside.contains(destination.value)
         for rule in network.plan.translations[destination.family]
@@ -83,7 +86,7 @@ def is_led_in(network: Network, destination: Address) -> bool:
 
 
 def _before(rule: Translation, packet: Packet) -> Iterator[Packet]:
-    """Yield the packets of which a rule that leads in makes this one."""
+    """Yield the packets that a rule turns into this one by translating their destination."""
     if rule.port is not None and packet.destination_port != rule.port:
         return
     for inside, public in rule.pairs():

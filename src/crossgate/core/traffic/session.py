@@ -1,9 +1,9 @@
-"""One plan and all that is worked out for it: paths, lists as regions, address classes, traffic by
-state of the windows.
+"""One plan and all that has been worked out for it: paths, lists as regions, address classes,
+traffic for each state of conditions.
 
-Everything that is kept for a plan is kept here, so that it goes when the plan goes. Two plans share
-something only where one session is made `beside` another: the numbers of graphs, so that equal ones
-can be told, the lists that are the very same, and all of the network where it is the same.
+Everything that is kept for a plan is kept here, so that it is freed with the plan. Two plans share
+results only where one session is made `beside` another: the node numbers of graphs, so that equal
+ones can be recognised, lists that are the same object, and the whole network where it is the same.
 """
 
 from __future__ import annotations
@@ -27,9 +27,7 @@ _NONE_OPEN: frozenset[str] = frozenset()
 
 
 class Session:
-    """The answers to questions about one plan that further questions need again; each is worked out
-    once.
-    """
+    """The results for one plan that further questions need again; each is worked out once."""
 
     def __init__(self, plan: Plan, beside: Session | None = None) -> None:
         self.plan = plan
@@ -48,7 +46,7 @@ class Session:
         """What answers have come to, by the question; whoever asks keeps it here."""
 
     def is_beside(self, other: Session) -> bool:
-        """Whether it was made beside another session, or beside one that was."""
+        """Whether it was made beside another session, directly or by way of others."""
         return self.beside is not None and (self.beside is other or self.beside.is_beside(other))
 
     def address_classes(self, family: Family) -> AddressClasses:
@@ -71,13 +69,13 @@ class Session:
         return self._matrices[family]
 
     def flows(self, state: State = _NONE_OPEN) -> Flows:
-        """Return the traffic of sets while just these windows are open."""
+        """Return what answers questions about sets of conversations in one state of conditions."""
         if state not in self._flows:
             self._flows[state] = Flows(self.network, self.regions, state)
         return self._flows[state]
 
     def tracer(self, state: State = _NONE_OPEN) -> Tracer:
-        """Return what traces single packets while just these windows are open."""
+        """Return what traces single packets in one state of conditions."""
         if state not in self._tracers:
             self._tracers[state] = Tracer(self.network, state)
         return self._tracers[state]

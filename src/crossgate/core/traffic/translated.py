@@ -1,8 +1,9 @@
-"""Sets of packets that open conversations, and what translations have made of them where a list
-sees them (`network.view`).
+"""Sets of opening packets, and how translations have changed them at the place where a list sees
+them (`network.view`).
 
-A rewriting acts on one end of a packet by itself, and the same on all that it takes. So of the
-packets of a region, those that it makes members of another region are a region again.
+A rewriting changes one end of a packet, independently of the other and in the same way for all
+packets that it takes. So the packets of a region that it turns into members of another region are a
+region again.
 """
 
 from __future__ import annotations
@@ -15,7 +16,7 @@ from crossgate.core.sets.spans import Spans
 
 
 class Seen:
-    """The packets of a region in a view, of which every rewriting takes all."""
+    """The packets of a region in a view; every rewriting of the view takes all of them."""
 
     def __init__(self, region: Region, view: View) -> None:
         self._view = view
@@ -25,13 +26,16 @@ class Seen:
 
     @property
     def image(self) -> Region:
-        """What they are where they are seen, whatever has been chosen; it may hold more."""
+        """Return a region that contains all packets as they are seen there, whatever was chosen; it
+        may contain more.
+        """
         return self._images[-1]
 
     def made(self, region: Region, choice: Choice | None) -> Region | None:
-        """Return the packets, as they were sent, that are in a region where they are seen; None
-        where there are none. `choice` is the address and port that the last translation with a
-        choice gave to their source.
+        """Return the packets, as they were sent, that are seen inside a region; None where there
+        are none.
+
+        `choice` is the source address and port that the last translation with a choice gave them.
         """
         found: Region | None = region
         settled = False
@@ -55,13 +59,13 @@ class Seen:
 
 
 def _chosen(region: Region, choice: Choice) -> bool:
-    """Whether a region has packets of what was chosen for their source."""
+    """Whether a region has packets with the address and port that were chosen for their source."""
     inside = AddressSet(region.family, spans=((choice.address, choice.address + 1),))
     return bool(region.source & inside) and line.contains(region.source_ports, choice.port)
 
 
 def _image(region: Region, made: Rewriting) -> Region:
-    """Return what packets become by a rewriting that takes them all."""
+    """Return what a rewriting that takes all packets of a region turns them into."""
     if made.side:
         what = region.what if made.port is None else _asked_then(region.what, made.port)
         return region._replace(destination=_moved(region.destination, made.offset), what=what)
@@ -72,7 +76,7 @@ def _image(region: Region, made: Rewriting) -> Region:
 
 
 def _moved(addresses: AddressSet, offset: int) -> AddressSet:
-    """Return addresses that lie in one prefix as those of another, as far on as the offset says."""
+    """Return the addresses, which lie in one prefix, shifted by an offset into another."""
     if addresses.spans is not None:
         spans = tuple((first + offset, end + offset) for first, end in addresses.spans)
         return AddressSet(addresses.family, spans=spans)
@@ -83,7 +87,7 @@ def _moved(addresses: AddressSet, offset: int) -> AddressSet:
 
 
 def _asked_then(what: Spans, port: int) -> Spans:
-    """Return what is carried once it goes to another port, whatever it went to."""
+    """Return what is carried once its destination port, whatever it was, is replaced by `port`."""
     protocols = sorted({first >> PROTOCOL_SHIFT for first, _ in what})
     return tuple(
         (each << PROTOCOL_SHIFT | port, (each << PROTOCOL_SHIFT | port) + 1) for each in protocols
@@ -91,6 +95,8 @@ def _asked_then(what: Spans, port: int) -> Spans:
 
 
 def _asked_before(what: Spans, port: int) -> Spans:
-    """Return all that is carried to that port then, whatever it went to before."""
+    """Return all that becomes the given traffic once its destination port, whatever it was, is
+    replaced by `port`.
+    """
     protocols = sorted({first >> PROTOCOL_SHIFT for first, _ in what})
     return line.joined(span for each in protocols for span in whole_packets(each))

@@ -1,1 +1,1 @@
-"""What was found in sentences for people, as text without a terminal."""
+"""Results in sentences for people, as text without a terminal."""

@@ -33,7 +33,7 @@ _MOST = 6
 
 
 class Sentence(NamedTuple):
-    """What a line of a list says; `number` is the entry's, None for the otherwise line."""
+    """The meaning of a line of a list; `number` is the entry's, None for the otherwise line."""
 
     number: int | None
     text: str
@@ -42,9 +42,8 @@ class Sentence(NamedTuple):
 def list_sentences(
     plan: Plan, access_list: AnyList[Any], taken: Mapping[int, Taken]
 ) -> Iterator[Sentence]:
-    """Yield a list as sentences, one a line, in the order in which they are read.
-
-    `taken` is what lines above take of entries, by these entries' numbers.
+    """Yield a list as sentences, one for each line, in reading order. `taken` is what the lines
+    above take from entries, by the entries' numbers.
     """
     for entry in access_list.entries:
         text = _of_entry(plan, access_list, entry)
@@ -65,7 +64,7 @@ def list_sentences(
 
 
 def _rest(access_list: AnyList[Any]) -> str:
-    """Return what becomes of all that no entry takes."""
+    """Return what becomes of packets that no entry takes."""
     if any(_takes_all(each) for each in access_list.entries):
         return "Nothing is left for the otherwise line."
     what = "Everything" if not access_list.entries else "Everything else"
@@ -79,7 +78,7 @@ def _rest(access_list: AnyList[Any]) -> str:
 
 
 def _takes_all(entry: AnyEntry) -> bool:
-    """Whether an entry plainly takes whatever comes to it, at all times."""
+    """Whether an entry obviously takes everything that comes to it, at all times."""
     if entry.off or entry.conditions:
         return False
     if isinstance(entry, Entry):
@@ -96,12 +95,12 @@ def _takes_all(entry: AnyEntry) -> bool:
 
 
 def entry_sentence(plan: Plan, access_list: AnyList[Any], entry: AnyEntry) -> str:
-    """Return what an entry says, by itself."""
+    """Return an entry as a sentence by itself."""
     return f"{_begun(_of_entry(plan, access_list, entry))}.{' It is logged.' if entry.log else ''}"
 
 
 def _of_entry(plan: Plan, access_list: AnyList[Any], entry: AnyEntry) -> str:
-    """Return what an entry says, without its first letter's case and the stop at its end."""
+    """Return an entry as a sentence without capital letter and full stop."""
     if isinstance(access_list, AccessList) and isinstance(entry, Entry):
         subject = _senders(plan, entry.source)
         verb, what = _carried(plan, entry.service, access_list.family)
@@ -128,7 +127,7 @@ def _of_entry(plan: Plan, access_list: AnyList[Any], entry: AnyEntry) -> str:
 
 
 def _clause(action: Action, subject: str, verb: str, what: str, to: str) -> str:
-    """Return who may send what to whom, or may not; `subject` and `what` are "" for everybody and
+    """Return who may or may not send what to whom; `subject` and `what` are "" for everybody and
     anything.
     """
     if what == "ping":
@@ -158,7 +157,7 @@ _OWN_WORDS = ("machines ", "addresses ", "everybody ", "nobody ", "the ", "stati
 
 
 def _begun(text: str) -> str:
-    """Return a sentence as it begins: names keep their letters."""
+    """Return a sentence with a capital letter, unless it begins with a name."""
     return text[0].upper() + text[1:] if text.startswith(_OWN_WORDS) else text
 
 
@@ -166,7 +165,7 @@ def _begun(text: str) -> str:
 
 
 def _senders(plan: Plan, addresses: Addresses) -> str:
-    """Return who sends from some addresses; "" for everybody."""
+    """Return the words for senders with some addresses; "" for everybody."""
     taken, left_out = words_of(addresses.text)
     if taken == ["any"]:
         return f"everybody but {_joined(left_out)}" if left_out else ""
@@ -178,7 +177,7 @@ def _senders(plan: Plan, addresses: Addresses) -> str:
 
 
 def _head(plan: Plan, word: str) -> str:
-    """Return what stands before a word for addresses where these send something."""
+    """Return the words that come before a name for addresses where it is the sender."""
     meaning = meaning_of(plan, word)
     if meaning is not None and meaning.kind is WordKind.ADDRESS:
         if " wild " in word and len(meaning.patterns) == 1:
@@ -189,7 +188,7 @@ def _head(plan: Plan, word: str) -> str:
 
 
 def _receivers(addresses: Addresses) -> str:
-    """Return to whom, "" for anybody."""
+    """Return the words for receivers, "" for anybody."""
     taken, left_out = words_of(addresses.text)
     if taken == ["any"] and not left_out:
         return ""
@@ -198,7 +197,7 @@ def _receivers(addresses: Addresses) -> str:
 
 
 def _stations(stations: Stations) -> str:
-    """Return who sends frames; "" for everybody."""
+    """Return the words for senders of frames; "" for everybody."""
     if stations.text == "any":
         return ""
     return f"stations of {stations.text}" if " wild " in stations.text else stations.text
@@ -208,7 +207,7 @@ def _stations(stations: Stations) -> str:
 
 
 def _carried(plan: Plan, service: Service, family: Family) -> tuple[str, str]:
-    """Return with which verb packets of a service are sent, and what they are; "" for anything."""
+    """Return the verb for packets of a service, and the words for these packets; "" for anything."""
     if service.terms == IP.terms:
         return "send", ""
     opened = all(term.protocol == TCP and term.ports is not None for term in service.terms)
@@ -217,7 +216,7 @@ def _carried(plan: Plan, service: Service, family: Family) -> tuple[str, str]:
 
 
 def _part(plan: Plan, text: str, family: Family) -> str:
-    """Return one part of a service: what it is called, and what that is."""
+    """Return one part of a service: its name, and what that means."""
     if text == "ping":
         return "ping"
     protocol, slash, rest = text.partition("/")
@@ -229,7 +228,7 @@ def _part(plan: Plan, text: str, family: Family) -> str:
 
 
 def _terms(terms: Sequence[ServiceTerm], family: Family) -> str:
-    """Return protocols with their ports or messages; those that have the same ports together."""
+    """Return protocols with their ports or messages; protocols with the same ports stand together."""
     by_protocol: dict[int | None, list[str]] = {}
     for term in terms:
         own = by_protocol.setdefault(term.protocol, [])
@@ -266,7 +265,9 @@ def _ports(ports: Ports) -> Iterator[str]:
 
 
 def _message(term: ServiceTerm, family: Family) -> str:
-    """Return an ICMP message by its name where it has one, with its code where one is asked for."""
+    """Return an ICMP message, by its name where it has one, with its code where a code is asked
+    for.
+    """
     assert term.icmp_type is not None
     protocol = icmp_of(family)
     names = iana.icmp_types(protocol)
@@ -278,12 +279,12 @@ def _message(term: ServiceTerm, family: Family) -> str:
 
 
 def _name_of(number: int, names: Mapping[str, int], otherwise: str) -> str:
-    """Return the first name that a number has."""
+    """Return the first name for a number, or `otherwise` where it has none."""
     return next((name for name, known in names.items() if known == number), otherwise)
 
 
 def _several(words: Sequence[str]) -> str:
-    """Return words in one line: the first of many, and how many more there are."""
+    """Return words in one line: the first of many, and the number of the others."""
     more = len(words) - _MOST
     return _joined([*words[:_MOST], f"{more} more"] if more > 1 else words)
 

@@ -1,5 +1,5 @@
-"""What would make a claim hold that does not: an entry as it can be pasted into a list, and
-where.
+"""What would make a broken claim hold: an entry that can be pasted into a list, and where it
+belongs.
 """
 
 from __future__ import annotations
@@ -31,10 +31,9 @@ from crossgate.core.wording.translated import Wanted, asked_there
 
 
 def needed(plan: Plan, expectation: Expectation, trace: Trace) -> str:
-    """Say what would have to change for an expectation to hold that a traced conversation breaks.
+    """Say what would have to change so that a claim holds which a traced conversation breaks.
 
-    It is an entry with its number and the list that it belongs in, where one entry does it for this
-    way.
+    It is an entry with its number and its list, where one entry is enough for this way.
     """
     if trace.verdict is VERDICTS[expectation.claim]:
         return "change the entry that decides, or what the expectation says of it"
@@ -69,11 +68,11 @@ def needed(plan: Plan, expectation: Expectation, trace: Trace) -> str:
 
 
 class Need(NamedTuple):
-    """Entries that would make a claim hold for one traced conversation, in a list, right before one
-    of its entries, None for its end.
+    """Entries that make a claim hold for one traced conversation, in a list, right before one of
+    its entries, None for its end.
 
-    The last of `texts` does; those before it keep from it what the claim does not speak of.
-    `numbers` are free ones there, none where there are not so many.
+    The last of `texts` does it; those before it exclude what the claim is not about. `numbers` are
+    free ones there, none where there are too few.
     """
 
     access_list: AccessList
@@ -102,9 +101,9 @@ class Need(NamedTuple):
 
 
 def needs(plan: Plan, expectation: Expectation, trace: Trace) -> list[Need]:
-    """Return the entries of which one would make a claim hold that a traced conversation breaks:
-    where it is stopped; or in each list
-    that it passes, the last one first. None where no entry does.
+    """Return entries of which any one would make a claim hold that a traced conversation breaks: in
+    the list that stops it, or in each list that it passes, the last list first. None where no entry
+    can.
     """
     if _asks_for_a_rate(expectation):
         return []
@@ -138,14 +137,12 @@ def needs(plan: Plan, expectation: Expectation, trace: Trace) -> list[Need]:
 
 
 def _asks_for_a_rate(expectation: Expectation) -> bool:
-    """Whether a claim says that what is beyond a rate is stopped; how many a second that is no
-    claim says.
-    """
+    """Whether a claim says that traffic beyond a rate is denied, without saying the rate."""
     return expectation.flooding and expectation.claim is Claim.DENY
 
 
 def answer_text(plan: Plan, expectation: Expectation, action: Action, leg: LegTrace) -> str:
-    """Return an entry of an extended list for the answers of what a claim speaks of."""
+    """Return an entry of an extended list for the answers to what a claim is about."""
     service, mark = answer_service(leg.packet)
     return (
         f"{action} {service} {end_text(plan, expectation.destination)} to "
@@ -165,8 +162,8 @@ def _decisive(expectation: Expectation, trace: Trace) -> LegTrace:
 def _need(
     plan: Plan, expectation: Expectation, action: Action, asked: Asked, leg: LegTrace
 ) -> Need:
-    """Return an entry that does something else with a claim's packets than the line that decided,
-    right before that line.
+    """Return an entry that decides otherwise about a claim's packets, right before the line that
+    decided.
     """
     assert asked.access_list is not None
     assert asked.decider is not None
@@ -190,14 +187,14 @@ def _outside(plan: Plan, word: str) -> bool:
 
 
 def _no_entry(plan: Plan, expectation: Expectation, trace: Trace) -> str:
-    """Say what to do where a list stops what is to be permitted and an entry is not what is
-    missing; "" elsewhere.
+    """Say what to do where a list denies what is to be permitted and another entry would not help;
+    "" where it would.
     """
     return _turned_round(plan, expectation, trace) or _part_of_outside(plan, expectation, trace)
 
 
 def _turned_round(plan: Plan, expectation: Expectation, trace: Trace) -> str:
-    """Say so where a packet is stopped on its way out of the interface that it came in by."""
+    """Say so where a packet is denied on its way out of the interface by which it came in."""
     stopped = trace.decided
     if (
         expectation.claim is not Claim.PERMIT
@@ -225,8 +222,8 @@ def _turned_round(plan: Plan, expectation: Expectation, trace: Trace) -> str:
 
 
 def _part_of_outside(plan: Plan, expectation: Expectation, trace: Trace) -> str:
-    """Say what to do where a claim about an outside is stopped by a line about a part of it, which
-    nobody permits above that line; "" elsewhere.
+    """Say what to do where a claim about an outside is denied by a line about part of it, and
+    nothing above that line permits it; "" elsewhere.
     """
     stopped = trace.decided
     entry = None if stopped is None or stopped.decider is None else stopped.decider.entry
@@ -254,8 +251,8 @@ def _part_of_outside(plan: Plan, expectation: Expectation, trace: Trace) -> str:
 
 
 def _guards(plan: Plan, expectation: Expectation, asked: Asked, leg: LegTrace) -> tuple[str, ...]:
-    """Return the denials that keep a permit for an outside, which an entry can only name as any,
-    from the subnets that its line is closed to.
+    """Return the entries that keep a permit for an outside, which an entry can only write as any,
+    away from the subnets that the line denied.
     """
     access_list = asked.access_list
     if (
@@ -315,8 +312,8 @@ def _forwarding(plan: Plan) -> Forwarding:
 def _body(
     plan: Plan, expectation: Expectation, access_list: AccessList, leg: LegTrace, view: View
 ) -> str:
-    """Write what an entry takes that is for one leg of what a claim speaks of, in the words of the
-    claim; where the list sees it otherwise, in those of the translations.
+    """Write the part of an entry that takes one leg of what a claim is about, in the claim's words;
+    where translations change what the list sees, in the words of these.
     """
     source, destination = (
         end_text(plan, word) for word in (expectation.source, expectation.destination)
@@ -339,7 +336,7 @@ def _body(
 
 
 def _opening(leg: LegTrace) -> Packet:
-    """Return a packet with the ends of the one that opened the conversation of a leg."""
+    """Return the opening packet of the conversation that a leg belongs to."""
     packet = leg.packet
     if not leg.leg.returns:
         return packet
@@ -354,8 +351,8 @@ def _opening(leg: LegTrace) -> Packet:
 def _spoken(
     expectation: Expectation, access_list: AccessList, action: Action, leg: LegTrace
 ) -> str:
-    """Return the TLS of a claim as a permit that lets it by asks for it; what is to be denied is so
-    before it is known.
+    """Return the TLS words of a claim that a permit for it must have; a denial needs none, since it
+    comes before the TLS version is known.
     """
     test = None if expectation.spoken is None else expectation.spoken.test
     asks = access_list.tls and action is Action.PERMIT and not leg.leg.returns
@@ -363,7 +360,7 @@ def _spoken(
 
 
 def answer_service(packet: Packet) -> tuple[str, str]:
-    """Return the service of an answer as an entry has it, and what follows the ends."""
+    """Return the service of an answer as an entry writes it, and the words after the ends."""
     if packet.protocol == TCP:
         return "tcp", " established"
     if packet.protocol in PORT_PROTOCOLS:
@@ -374,8 +371,8 @@ def answer_service(packet: Packet) -> tuple[str, str]:
 def answers_text(
     plan: Plan, word: str, family: Family, source: str, destination: str
 ) -> Iterator[str]:
-    """Yield the entries that permit the answers of a service from its far end back; none where it
-    has nothing of a family.
+    """Yield the entries that permit the answers to a service; none where it has no part in the
+    family.
     """
     try:
         terms = plan.service(word, family).terms
@@ -407,6 +404,6 @@ def answers_text(
 
 
 def end_text(plan: Plan, word: str) -> str:
-    """Return an end of a claim as an entry can name it: an outside is any there."""
+    """Return an end of a claim as an entry can name it: an outside is written as any."""
     outside = outside_in(plan, word)
     return f"any{word.removeprefix(outside)}" if outside else word

@@ -35,12 +35,12 @@ _ARRIVED = {
 
 
 def sentence(trace: Trace) -> str:
-    """Say in one sentence why the verdict is what it is."""
+    """Explain a verdict in one sentence."""
     return f"{trace.verdict}: {reason(trace)}"
 
 
 def reason(trace: Trace) -> str:
-    """Say why the verdict is what it is, without naming it."""
+    """Return the reason for a verdict without the verdict itself."""
     last = trace.legs[-1]
     leg = last.leg
     target = trace.conversation.destination.name
@@ -85,7 +85,7 @@ def reason(trace: Trace) -> str:
 
 
 def decision(trace: Trace) -> str:
-    """Return which lines let a conversation by, or the one that stopped it and where; "" where no
+    """Return which lines permitted a conversation, or which one denied it and where; "" where no
     list stands on its way.
     """
     if trace.differing is not None:
@@ -99,8 +99,8 @@ def decision(trace: Trace) -> str:
 
 
 def parting(trace: Trace, other: Trace) -> str:
-    """Return what makes the difference between two ways of a conversation: the first device that
-    only one passes, or a place.
+    """Return where two ways of a conversation differ: the first device that only one of them
+    passes, or a place.
     """
     pairs = list(zip(trace.legs, other.legs, strict=False))
     for one, two in (*pairs, *((two, one) for one, two in pairs)):
@@ -124,7 +124,9 @@ def parting(trace: Trace, other: Trace) -> str:
 
 
 def ways_note(trace: Trace) -> str:
-    """Say whether all ways of a conversation fare alike; "" where there is only one path."""
+    """Say whether all ways of a conversation have the same verdict; "" where there is only one
+    path.
+    """
     if trace.differing is not None:
         device = parting(trace.differing, trace)
         shown = "; --all-paths shows each way" if trace.ways <= MOST_WAYS else ""
@@ -138,13 +140,13 @@ def ways_note(trace: Trace) -> str:
 
 
 def stopped(asked: Asked, what: str = "it") -> str:
-    """Say which list stopped a packet by which of its lines, and where."""
+    """Say which list denied a packet, by which of its lines, and where."""
     assert asked.decider is not None
     return decided_by(asked.decider, asked.crossing, what)
 
 
 def decided_by(decider: Decider, crossing: Crossing, what: str = "it") -> str:
-    """Say what a list does with a packet by which of its lines, and where."""
+    """Say how a list decides about a packet, by which of its lines, and where."""
     does = DOES[decider.action]
     way = "into" if crossing.direction is Direction.INBOUND else "out of"
     if crossing.direction is Direction.WITHIN:
@@ -166,7 +168,7 @@ def decided_by(decider: Decider, crossing: Crossing, what: str = "it") -> str:
 
 
 def noticed(trace: Trace) -> str:
-    """Say what the sender of the stopped packet sees of it; "" for a conversation that works."""
+    """Say what the sender of a denied packet notices; "" for a conversation that works."""
     last = trace.legs[-1]
     back = last.leg.returns
     sender = trace.conversation.destination.name if back else trace.conversation.source.name
@@ -198,7 +200,7 @@ def packet_text(packet: Packet) -> str:
 
 
 def passed(trace: Trace) -> str:
-    """Say which lines let the first packet of a conversation by."""
+    """Say which lines permitted the first packet of a conversation."""
     let_by = [
         decided_by(each.decider, each.crossing)
         for each in trace.legs[0].asked
@@ -223,10 +225,9 @@ def why_broken(expectation: Expectation, trace: Trace) -> str:
 
 
 def asked_at(plan: Plan, when: When, settles: bool = False) -> str:
-    """Say at which time a question was asked, where the plan has windows, whether beyond every
-    limit, and of which TLS.
-
-    That it is of no TLS is told where some answer depends on it (`settles`).
+    """Say for which time a question was asked, where the plan has windows, whether beyond every
+    limit, and for which TLS. That it was asked without TLS is told where some answer depends on it
+    (`settles`).
     """
     at = f"at {when.at:%a %Y-%m-%d %H:%M}" if plan.every_window else ""
     return ", ".join(
@@ -242,8 +243,8 @@ def asked_at(plan: Plan, when: When, settles: bool = False) -> str:
 
 
 def open_windows(plan: Plan, moment: datetime, deciders: Iterable[Decider | None]) -> list[str]:
-    """Return the windows that are open at a moment, of those that the lists of some deciders have,
-    or of all where these have none.
+    """Return which windows are open at a moment, of those that the lists of some deciders use, or
+    of all where these use none.
     """
     return sorted(open_at(_windows_met(plan, deciders), moment))
 
@@ -254,8 +255,8 @@ def _windows_met(plan: Plan, deciders: Iterable[Decider | None]) -> list[Window]
 
 
 def while_open(windows: Iterable[str], shut: Iterable[str] = ()) -> str:
-    """Say that just these windows are open, and others shut; of last days the first that is not
-    over, and the last that is.
+    """Say that some windows are open and others closed; of last days, the first that is still to
+    come and the last that is over.
     """
     opened, others = list(windows), list(shut)
     names = dict.fromkeys(filter(None, map(of_window, opened)))
@@ -271,8 +272,8 @@ def while_open(windows: Iterable[str], shut: Iterable[str] = ()) -> str:
 
 
 def while_open_at(plan: Plan, moment: datetime, deciders: Iterable[Decider | None]) -> str:
-    """Say which windows are open at a moment, of those that the lists of some deciders have, or of
-    all where these have none.
+    """Say which windows are open at a moment, of those that the lists of some deciders use, or of
+    all where these use none.
     """
     met = _windows_met(plan, deciders)
     opened = open_at(met, moment)
@@ -280,7 +281,7 @@ def while_open_at(plan: Plan, moment: datetime, deciders: Iterable[Decider | Non
 
 
 def speaking(plan: Plan, *hellos: Hello | None) -> str:
-    """Return `when it speaks TLS 1.2 or no TLS` for some hellos, None being no TLS; with the cipher
+    """Return `when it speaks TLS 1.2 or no TLS` for some hellos, None being no TLS; with cipher
     suites where a list of the plan asks for any.
     """
     return f"when it speaks {' or '.join(dict.fromkeys(_spoken(plan, each) for each in hellos))}"
@@ -297,7 +298,7 @@ def _spoken(plan: Plan, hello: Hello | None) -> str:
 
 
 def limit_names(limits: Iterable[Limit]) -> list[str]:
-    """Return some limits, each with the line that it belongs to."""
+    """Return rate limits, each with the line that it belongs to."""
     return [
         f"{line_name(each.access_list, each.entry)} ({each})"
         for each in sorted(limits, key=lambda each: (each.access_list, each.entry, each.rate))
@@ -316,8 +317,8 @@ def _stands(plan: Plan, name: str, at: datetime) -> str:
 
 
 def time_note(trace: Trace, plan: Plan, when: When) -> str:
-    """Say which conditions had a part in the verdict, and of which of their states it was asked; ""
-    when none had.
+    """Say which conditions had a part in the verdict, and in which state they were taken; "" when
+    none had.
     """
     names: dict[str, None] = {}
     limits: dict[Limit, None] = {}
@@ -362,14 +363,14 @@ def time_note(trace: Trace, plan: Plan, when: When) -> str:
 
 
 def first_of(names: Sequence[str], most: int = 5, between: str = ", ") -> str:
-    """Return names in one line: the first of many, and how many more there are."""
+    """Return names in one line: the first of many, and the number of the others."""
     return between.join(
         [*names[:most], *([f"{len(names) - most} more"] if len(names) > most else [])]
     )
 
 
 def _entries_asked(trace: Trace) -> Iterator[Entry]:
-    """Yield the entries of every list that the packet which opens was asked of."""
+    """Yield the entries of every list that the opening packet met."""
     for asked in trace.legs[0].asked:
         if asked.access_list is not None:
             yield from asked.access_list.entries

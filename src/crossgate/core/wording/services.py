@@ -1,5 +1,5 @@
-"""Sets of services as a person would write them: by the plan's own names where they fit exactly,
-and as "all but" where that is shorter.
+"""Sets of services in everyday form: by the plan's own names where they fit exactly, and as "all
+but" where that is shorter.
 """
 
 from __future__ import annotations
@@ -49,9 +49,7 @@ _Told = dict[tuple[Spans, int, int], Spans]
 
 
 class Sort(Enum):
-    """What sort of packets a set is of: any, those that open conversations, or those that open
-    none.
-    """
+    """Which packets a set is about: all, those that open conversations, or those that open none."""
 
     PACKET = 1
     OPENING = 2
@@ -66,8 +64,8 @@ class ServiceWords:
         self._names: dict[tuple[Family, Sort], list[tuple[_Told, str]]] = {}
 
     def write(self, services: Iterable[Services], family: Family, sort: Sort) -> str:
-        """Return a set of services in words; `sort` says whether they are of all packets, of those
-        that open conversations or of strays, for which the same words stand for other ports.
+        """Return a set of services in words. `sort` says whether they are of all packets, of
+        opening packets or of strays: the same words then stand for different ports.
         """
         told = _told(services, family, sort)
         for named, name in self._named(family, sort):
@@ -92,9 +90,7 @@ class ServiceWords:
         return f"ip but {' and '.join(others)}" if len(others) < len(words) else ", ".join(words)
 
     def _named(self, family: Family, sort: Sort) -> list[tuple[_Told, str]]:
-        """Return what the plan's services and those of IANA are as packets of a sort, with their
-        names.
-        """
+        """Return the services of the plan and of IANA as packets of a sort, with their names."""
         if (family, sort) not in self._names:
             found: list[tuple[Spans, str]] = []
             for name in self._plan.services:
@@ -120,7 +116,7 @@ class ServiceWords:
 
 @cache
 def _universe(family: Family, sort: Sort) -> Spans:
-    """Return all that packets of a sort can carry."""
+    """Return everything that packets of a sort can carry."""
     if sort is Sort.PACKET:
         return ALL_WHAT
     found = (
@@ -133,10 +129,7 @@ def _universe(family: Family, sort: Sort) -> Spans:
 
 def _told(services: Iterable[Services], family: Family, sort: Sort) -> _Told:
     """Return services as they are to be written: without what all packets of the sort have in
-    common.
-
-    Where they have all that packets of their sort can carry of a protocol, they are written as all
-    of it.
+    common. Where a protocol is complete for its sort, it is written as the whole protocol.
     """
     ports: dict[tuple[Spans, int, int], list[tuple[int, int]]] = {}
     for what, source_ports, flags, dscp in services:
@@ -205,8 +198,8 @@ def _words(told: _Told, family: Family, sort: Sort) -> list[str]:
 def _run(
     first: int, last: int, ports: Ports, fragments: bool, family: Family, plain: bool
 ) -> list[str]:
-    """Return what a run of protocols carries in words; where it is `plain`, that they are no
-    fragments is said too.
+    """Return in words what neighbouring protocols carry; with `plain`, that they are no fragments
+    is said too.
     """
     every = ports == _EVERY_PORT
     if (first, last) == (0, 255):
@@ -233,8 +226,8 @@ _EVERY_PORT: Ports = ((0, ALL_PORTS[0][1] - 1),)
 
 @cache
 def _tests(flags: int, either: int) -> tuple[str, ...]:
-    """Return TCP flags in words, one for each test that takes some of them; they are few, may
-    overlap, and may take those of `either`.
+    """Return TCP flags in words, as few flag tests; they may overlap, and may also take flags in
+    `either`.
     """
     if flags == ALL_FLAGS:
         return ("",)

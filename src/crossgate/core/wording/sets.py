@@ -1,6 +1,6 @@
-"""Sets of packets as a person would write them: services, sources, destinations.
+"""Sets of packets in everyday form: services, sources, destinations.
 
-Lines (`sets.minimise`) are written with the plan's own names where they fit exactly, and as "all
+Lines (`sets.minimise`) are written with the plan's own names where these fit exactly, and as "all
 but" where that is shorter.
 """
 
@@ -30,8 +30,8 @@ class _Written(NamedTuple):
     destination: Patterns
 
     def says_all_of(self, other: _Written) -> bool:
-        """Whether it says the same of more addresses; the words for services leave out what only
-        one link tells apart.
+        """Whether it says the same of more addresses; the words for services leave out distinctions
+        that only matter on one link.
         """
         same = self is not other and self.services == other.services
         return (
@@ -50,8 +50,8 @@ class _Term(NamedTuple):
 
 
 def _are(taken: Iterable[_Term], left_out: Iterable[_Term], wanted: Iterable[Pattern]) -> bool:
-    """Whether some terms without others are just some addresses: what is left out may lie in more
-    than one of them.
+    """Whether some terms without others are exactly the wanted addresses; what is left out may
+    overlap several of them.
     """
     own = [each for term in taken for each in term.patterns]
     out = [each for term in left_out for each in term.patterns]
@@ -60,7 +60,7 @@ def _are(taken: Iterable[_Term], left_out: Iterable[_Term], wanted: Iterable[Pat
 
 
 class _NamedSet(NamedTuple):
-    """What a name of the plan stands for; it may be an `outside`."""
+    """The addresses that a name of the plan stands for; it may be an `outside`."""
 
     name: str
     patterns: Patterns
@@ -68,7 +68,7 @@ class _NamedSet(NamedTuple):
 
 
 def _names_in(left: set[Pattern], sets: Iterable[_NamedSet]) -> tuple[list[_Term], set[Pattern]]:
-    """Return the names of which a set has all, and the rest of it."""
+    """Return the names of sets that lie completely inside some addresses, and the rest of these."""
     found, rest = [], left
     for name, named, outside in sets:
         if named <= rest:
@@ -78,7 +78,7 @@ def _names_in(left: set[Pattern], sets: Iterable[_NamedSet]) -> tuple[list[_Term
 
 
 class Wording:
-    """Writes sets with the names of one plan."""
+    """Writes sets of packets with the names of one plan."""
 
     def __init__(self, plan: Plan) -> None:
         self.plan = plan
@@ -98,8 +98,8 @@ class Wording:
     def rows(
         self, lines: Iterable[SetLine], sort: Sort, machines: bool = False
     ) -> list[tuple[str, str, str]]:
-        """Return lines in words: services, source, destination; those with the same ends as one.
-        `machines` as in `addresses`.
+        """Return lines in words: services, source, destination; lines with the same ends become
+        one. `machines` as in `addresses`.
         """
         ends = grouped(((line.source, line.destination), line.services) for line in lines)
         written = [
@@ -123,7 +123,7 @@ class Wording:
         )
 
     def in_a_line(self, packets: Iterable[PacketSet], only_sources: bool = False) -> str:
-        """Return packets in one line, of many the first and how many more there are; with
+        """Return packets in one line: the first lines of many, and the number of the others; with
         `only_sources` as a standard list sees them.
         """
         rows = self.rows(fewest_lines(packets), Sort.PACKET)
@@ -134,8 +134,8 @@ class Wording:
         return first_of(list(dict.fromkeys(texts)), _MOST_IN_A_LINE, "; ")
 
     def addresses(self, patterns: Patterns, machines: bool = False) -> str:
-        """Write a set of addresses; where only `machines` are meant, devices' own addresses, and
-        those of a group that nobody has, may be in it or not.
+        """Write a set of addresses. Where only `machines` are meant, it does not matter whether
+        devices' own addresses, and unused ones of a group, are in it.
         """
         key = (patterns, machines)
         if key not in self._written:
@@ -148,8 +148,8 @@ class Wording:
         return self._written[key]
 
     def _with_nobody(self, patterns: Patterns, family: Family) -> Iterator[Patterns]:
-        """Yield a set with the addresses that nobody has in a group that is one block; what it
-        lacks of that is then told by its names.
+        """Yield a set enlarged by the unused addresses of a group that is one block; what is
+        missing of that block is then written by names.
         """
         held = AddressSet.of(family, patterns)
         if _too_scattered(held):
@@ -159,7 +159,7 @@ class Wording:
                 yield joined((held | nobody).patterns)
 
     def _nobody(self, family: Family) -> list[tuple[AddressSet, AddressSet]]:
-        """Return the groups that are one block, each with the addresses in it that nobody has."""
+        """Return the groups that are one block, each with its unused addresses."""
         if family not in self._empty:
             blocks = [
                 each.patterns
@@ -178,8 +178,8 @@ class Wording:
         return self._empty[family]
 
     def _filled(self, patterns: Patterns, family: Family) -> Patterns:
-        """Return a set with the devices' own addresses that alone keep it from having all of
-        something with a name.
+        """Return a set with the devices' own addresses added that alone keep it from being all of a
+        named set.
         """
         held = given = AddressSet.of(family, patterns)
         if _too_scattered(held):
@@ -195,10 +195,10 @@ class Wording:
         return patterns if held is given else joined(held.patterns)
 
     def _said(self, left: set[Pattern], family: Family) -> str:
-        """Write a set in the way of a plan: names that fit and what is left over, or names less a
-        few, whichever is shorter.
+        """Write a set in the words of a plan: fitting names and the rest, or names with exceptions,
+        whichever is shorter.
 
-        What is written means the same where it is pasted into a plan or a command; so an outside
+        What is written means the same when it is pasted into a plan or a command; so an outside
         stands by itself or before `but`.
         """
         terms, left_out = self._terms(left, family, self._sets[family])
@@ -211,7 +211,7 @@ class Wording:
     def _terms(
         self, left: set[Pattern], family: Family, sets: list[_NamedSet]
     ) -> tuple[list[_Term], list[_Term]]:
-        """Return the terms of a set, and those that are left out of them."""
+        """Return the terms of a set, and the terms that are excluded from them."""
         named, rest = _names_in(left, sets)
         plain = [*named, *_written(rest)]
         ways = [self._less_holes(named, rest, left, sets) or (plain, [])]
@@ -222,11 +222,11 @@ class Wording:
     def _less_holes(
         self, first: list[_Term], part: set[Pattern], wanted: set[Pattern], sets: list[_NamedSet]
     ) -> tuple[list[_Term], list[_Term]] | None:
-        """Return the terms of a set in which names stand that have a little more than is wanted,
-        and what these have more.
+        """Return terms for a set that use names with slightly more addresses than wanted, and the
+        excess.
 
-        `first` are terms that it has already, and `part` is what they lack. None where no such name
-        helps, or it would not be the same.
+        `first` are the terms found so far, and `part` is what they lack. None where no such name
+        helps, or the result would not be the same.
         """
         taken, left_out, left = list(first), list[_Term](), part
         around = [
@@ -252,8 +252,8 @@ class Wording:
     def _less_a_few(
         self, name: str, around: Pattern, left: set[Pattern]
     ) -> tuple[int, str, Pattern, tuple[Pattern, ...], frozenset[Pattern]]:
-        """Return how many terms are saved by writing what lies in a named prefix as that prefix
-        less the hole in it.
+        """Return how many terms are saved by writing the addresses in a named prefix as that prefix
+        with an exception.
         """
         inside = frozenset(each for each in left if around.covers(each))
         if len(inside) < 3:
@@ -277,7 +277,7 @@ def _too_scattered(addresses: AddressSet) -> bool:
 
 
 def _named_sets(plan: Plan, family: Family) -> list[_NamedSet]:
-    """Return what the plan's names stand for, the largest first; `any` before all."""
+    """Return the sets that the plan's names stand for, the largest first; `any` before all."""
     named = [
         (name, group.members[family].patterns)
         for name, group in plan.groups.items()
@@ -329,9 +329,7 @@ def _named_sets(plan: Plan, family: Family) -> list[_NamedSet]:
 
 
 def _written(patterns: Iterable[Pattern]) -> list[_Term]:
-    """Write patterns in order: prefixes that follow each other without a gap as one range, all
-    others by themselves.
-    """
+    """Return patterns in order: neighbouring prefixes as one range, all others separately."""
     runs: list[list[Pattern]] = []
     for each in _in_order(patterns):
         if (

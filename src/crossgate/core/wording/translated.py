@@ -1,5 +1,5 @@
-"""What translations have made of packets, in words: for traces, and for entries that are to take
-what a list sees.
+"""In words, how translations have changed packets: for traces, and for entries that must match what
+a list sees.
 """
 
 from __future__ import annotations
@@ -26,7 +26,7 @@ class SeenEnds(NamedTuple):
 
 
 def seen_ends(first: Packet, leg: Leg, view: View) -> SeenEnds:
-    """Return the ends of the packet of a leg in a view, of the conversation that a packet opens."""
+    """Return the source and destination, in words, of a leg's packet as it is seen in a view."""
     seen, last = packet_in(view, first), choosing(view)
     source = str(Address(first.family, seen.source))
     if last is not None:
@@ -42,7 +42,7 @@ def seen_ends(first: Packet, leg: Leg, view: View) -> SeenEnds:
 
 
 def change_text(before: SeenEnds, after: SeenEnds) -> str:
-    """Say which ends of a packet are otherwise than before."""
+    """Say which ends of a packet have changed."""
     parts = [
         f"{word} {end}"
         for word, was, end in (
@@ -55,8 +55,8 @@ def change_text(before: SeenEnds, after: SeenEnds) -> str:
 
 
 def public_name(plan: Plan, rule: Translation) -> str:
-    """Name the addresses that stand for others outside: the interface whose own they are, else the
-    addresses.
+    """Return the name of the public addresses of a translation: the interface that they belong to,
+    or the addresses.
     """
     own = plan.devices[rule.device].interfaces[rule.interface]
     addresses = [each.address.value for each in own.in_family(rule.family)]
@@ -66,7 +66,7 @@ def public_name(plan: Plan, rule: Translation) -> str:
 
 
 def patterns_text(patterns: Sequence[Pattern]) -> str:
-    """Write prefixes as an entry can: one by itself, several in a row as a range, others by
+    """Write prefixes as an entry can: a single one, several in a row as a range, others with
     commas.
     """
     ordered = sorted(patterns, key=lambda each: each.first)
@@ -86,8 +86,8 @@ class Wanted(NamedTuple):
 
 
 def asked_there(plan: Plan, first: Packet, view: View, asked: Wanted) -> Wanted:
-    """Return what an entry asks for that is to take, where a list sees it in a view, what one that
-    asks so would take of what was sent.
+    """Return what an entry must ask for, where a list sees packets in a view, to take those that
+    `asked` would take as they were sent.
     """
     seen, rules = packet_in(view, first), plan.translations[first.family]
     for each in view:

@@ -1,4 +1,4 @@
-"""Why entries do not take a packet, in words; and a wildcard mask against an address, bit by bit."""
+"""In words, why entries do not match a packet; and a wildcard mask against an address, bit by bit."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ _MOST = 3
 
 
 class Reason(NamedTuple):
-    """Why one entry, or several that follow each other, do not take a packet."""
+    """Why one entry, or several neighbouring ones, do not match a packet."""
 
     first: Passed
     last: Passed
@@ -27,7 +27,7 @@ class Reason(NamedTuple):
 
 
 def reasons(passed: Sequence[Passed], packet: Packet, every: bool = False) -> Iterator[Reason]:
-    """Yield why entries do not take a packet; long runs that differ in the same field are one,
+    """Yield why entries do not match a packet; long runs that fail in the same field are joined,
     unless `every` entry is to be told.
     """
     for field, run in groupby(passed, key=lambda each: each.field):
@@ -63,7 +63,7 @@ def _shut(entry: AnyEntry) -> str:
 
 
 def _text(passed: Passed, packet: Packet) -> str:
-    """Return what of a packet an entry differs in."""
+    """Return the field of a packet in which an entry does not match."""
     source, destination = (
         Address(packet.family, each) for each in (packet.source, packet.destination)
     )
@@ -87,9 +87,9 @@ def _text(passed: Passed, packet: Packet) -> str:
 
 
 def bits(addresses: Addresses, address: Address) -> list[tuple[str, str]]:
-    """Return a wildcard mask whose 1 bits are not one run at its end against an address, bit by bit:
-    the address of the entry, the mask, the packet's address, and marks where they differ though the
-    mask asks; nothing where the entry has another sort of addresses.
+    """Return, bit by bit, a wildcard mask with scattered 1 bits against an address: the address of
+    the entry, the mask, the packet's address, and marks where they differ although the mask asks;
+    nothing for an entry with another kind of address.
     """
     if len(addresses.patterns) != 1 or address.family is not Family.IPV4:
         return []
@@ -107,7 +107,7 @@ def bits(addresses: Addresses, address: Address) -> list[tuple[str, str]]:
 
 
 def _octets(value: int, marks: str) -> str:
-    """Return 32 bits as four octets, 0 and 1 by two marks."""
+    """Return 32 bits as four octets, written with two marks for 0 and 1."""
     text = "".join(marks[value >> bit & 1] for bit in range(31, -1, -1))
     gap = " " if marks[0] == " " else "."
     return gap.join(text[at : at + 8] for at in range(0, 32, 8))

@@ -1,8 +1,8 @@
-"""What a word of a plan is: what it holds, which machines are in it, and every list that its packets
-meet.
+"""What a word of a plan means: what belongs to it, which machines are in it, and every list that
+its packets meet.
 
-A word may be several things at once, a service of the plan and a protocol of IANA's: each is told.
-Where the text of the plan uses it is for whoever has that text (`language.uses`).
+A word may have several meanings, a service of the plan and a protocol of IANA's: each is told.
+Where the text of the plan uses the word is found by `language.uses`, which has that text.
 """
 
 from __future__ import annotations
@@ -21,9 +21,8 @@ from crossgate.core.sets.meaning import meaning_of
 
 
 def about(network: Network, word: str, at: datetime) -> list[About]:
-    """Return what a word is, every thing of its name; windows are told as they are `at` a time.
-
-    Raises `PlanError` where it is nothing that the plan or IANA knows.
+    """Return all meanings of a word; windows are described as they are `at` a time. Raises
+    `PlanError` where neither the plan nor IANA knows it.
     """
     plan = network.plan
     found = list(_everything(network, word, at))

@@ -1,5 +1,5 @@
-"""Which entries of lists take in some addresses, or some packets of a service, under another word
-than their own.
+"""Which entries of lists take some addresses, or some packets of a service, by another word than
+the one asked about.
 """
 
 from __future__ import annotations
@@ -14,8 +14,8 @@ from crossgate.core.model.service import ServiceTerm
 
 
 class Held(NamedTuple):
-    """Entries of a list that take in what a word stands for under another word: their numbers, that
-    word, and the part of the entry in which it is, `from`, `to` or `service`.
+    """Entries of a list that take what a word stands for by another word: their numbers, that word,
+    and the part of the entry that has it, `from`, `to` or `service`.
     """
 
     access_list: AccessList
@@ -25,8 +25,8 @@ class Held(NamedTuple):
 
 
 def held_by(plan: Plan, patterns: Iterable[Pattern], own: str) -> tuple[Held, ...]:
-    """Return the entries that ask for some of the addresses of some patterns by another word than
-    their own; `any` says nothing of them.
+    """Return the entries that ask for addresses of some patterns by other words than `own`; entries
+    with `any` are left out.
     """
     by_family = {family: [e for e in patterns if e.family is family] for family in Family}
     known: dict[tuple[Family, str], bool] = {}
@@ -47,8 +47,8 @@ def held_by(plan: Plan, patterns: Iterable[Pattern], own: str) -> tuple[Held, ..
 
 
 def asked_by(plan: Plan, terms: Iterable[ServiceTerm], own: str) -> tuple[Held, ...]:
-    """Return the entries that ask for some packets of some terms by another word than their own;
-    `ip` says nothing of them.
+    """Return the entries that ask for packets of some terms by other words than `own`; entries with
+    `ip` are left out.
     """
     wanted = list(terms)
     known: dict[tuple[Family, str], bool] = {}
@@ -74,7 +74,7 @@ def _in_words(plan: Plan, found: dict[tuple[str, str, str], list[int]]) -> tuple
 
 
 def share(one: ServiceTerm, other: ServiceTerm) -> bool:
-    """Whether some packet is of both terms, which ask for a protocol."""
+    """Whether two service terms, both with a protocol, have a packet in common."""
     if one.protocol is None or one.protocol != other.protocol:
         return False
     if one.ports is not None and other.ports is not None:
@@ -87,7 +87,7 @@ def share(one: ServiceTerm, other: ServiceTerm) -> bool:
 
 
 def overlap(patterns: Iterable[Pattern], others: Iterable[Pattern]) -> bool:
-    """Whether some address is of some of both patterns."""
+    """Whether some address is in patterns of both."""
     held = list(others)
     return any(
         one.family is other.family and one.overlaps(other) for one in patterns for other in held

@@ -1,5 +1,5 @@
-"""Which lists a machine's packets meet on their own link, and which stand at some points, in the order
-in which they are asked.
+"""Which lists a machine's packets meet on their own link, and which lists stand at some points, in
+the order in which they are asked.
 """
 
 from __future__ import annotations
@@ -18,11 +18,11 @@ SENT, RECEIVED, THERE = "sent", "received", "there"
 
 
 class Met(NamedTuple):
-    """A list that packets meet, and where. `heading` says which packets: those that a machine
-    `sent`, those that it `received`, on their way over its own link, or those that pass `there`.
+    """A list that packets meet, and where.
 
-    The family is that of the packets, None for a list of frames where all that pass `there` are
-    meant.
+    `heading` says which packets: those that a machine `sent` or `received` over its own link, or
+    all that pass `there`. The family is that of the packets; None for an ethernet list that is
+    asked about all frames that pass.
     """
 
     heading: str
@@ -32,8 +32,8 @@ class Met(NamedTuple):
 
 
 def met_by(network: Network, end: Endpoint) -> Iterator[Met]:
-    """Yield the lists that packets of a machine meet on its own link, in the order in which they
-    are asked: of those that it sends, then of those that it gets.
+    """Yield the lists that a machine's packets meet on its own link, in the order in which they are
+    asked: first for what it sends, then for what it receives.
     """
     plan, family = network.plan, end.address.family
     if end.device is not None:
@@ -65,8 +65,8 @@ def met_by(network: Network, end: Endpoint) -> Iterator[Met]:
 
 
 def standing_at(plan: Plan, points: Iterable[Point]) -> Iterator[Met]:
-    """Yield the lists that stand at some points: what is asked of that which comes in, point by
-    point, and then, the other way round, of that which goes out.
+    """Yield the lists that stand at some points: the inbound ones point by point, then the outbound
+    ones in reverse order.
     """
     every = list(points)
     ways = [(point, Direction.INBOUND) for point in every]

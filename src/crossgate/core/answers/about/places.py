@@ -1,4 +1,6 @@
-"""What is told of machines, what they are on, and sets of addresses."""
+"""The facts about machines, about the places that they are attached to, and about sets of
+addresses.
+"""
 
 from __future__ import annotations
 
@@ -36,7 +38,7 @@ from crossgate.core.sets.patterns import less
 
 
 def of_host(network: Network, host: Host) -> About:
-    """Tell of a host."""
+    """Return the facts about a host."""
     plan = network.plan
     ends = candidates(network, host.name)
     facts = [
@@ -59,7 +61,9 @@ def of_host(network: Network, host: Host) -> About:
 
 
 def of_addresses(network: Network, word: str) -> About:
-    """Tell of an address, a prefix, a range or a wildcard. Raises `AddressError` for none."""
+    """Return the facts about an address, a prefix, a range or a wildcard. Raises `AddressError` for
+    any other word.
+    """
     plan = network.plan
     meaning = meaning_of(plan, word)
     assert meaning is not None
@@ -109,7 +113,7 @@ def of_addresses(network: Network, word: str) -> About:
 
 
 def of_segment(plan: Plan, segment: Segment) -> About:
-    """Tell of a subnet or an outside."""
+    """Return the facts about a subnet or an outside."""
     hosts = [host.name for host in plan.hosts.values() if host.on == segment.name]
     interfaces = [
         interface
@@ -143,7 +147,7 @@ def of_segment(plan: Plan, segment: Segment) -> About:
 
 
 def _lease(leases: Leases) -> str:
-    """Say which addresses machines get for a time, from whom, and whom they are told to ask."""
+    """Say which addresses machines lease, from which server, and whom they are told to ask."""
     spans = AddressSet.of(leases.family, leases.addresses).spans or ()
     ends = (
         tuple(str(Address(leases.family, each)) for each in (first, end - 1))
@@ -156,7 +160,7 @@ def _lease(leases: Leases) -> str:
 
 
 def of_device(plan: Plan, device: Device) -> About:
-    """Tell of a router or a switch."""
+    """Return the facts about a router or a switch."""
     marks = [
         word for word, has in (("stateful", device.stateful), ("closed", device.closed)) if has
     ]
@@ -187,7 +191,7 @@ def of_device(plan: Plan, device: Device) -> About:
 
 
 def of_point(plan: Plan, point: Point) -> About:
-    """Tell of an interface or a switch port."""
+    """Return the facts about an interface or a switch port."""
     device = plan.devices[point.owner]
     if point.kind is PointKind.PORT:
         port = device.ports[point.part]
@@ -239,7 +243,7 @@ def of_point(plan: Plan, point: Point) -> About:
 
 
 def of_group(plan: Plan, name: str) -> About:
-    """Tell of a group."""
+    """Return the facts about a group."""
     group = plan.groups[name]
     patterns = [each for own in group.members.values() for each in own.patterns]
     subnets = [
@@ -267,7 +271,9 @@ def of_group(plan: Plan, name: str) -> About:
 
 
 def of_vlan(plan: Plan, word: str) -> About:
-    """Tell which subnets have a VLAN, `vlan 80`. Raises `PlanError` for one that none has."""
+    """Return which subnets have a VLAN, given as `vlan 80`. Raises `PlanError` for a VLAN that no
+    subnet has.
+    """
     number = numeral(word.removeprefix("vlan "))
     subnets = [
         each for each in plan.segments.values() if number is not None and each.vlan == number
@@ -304,7 +310,7 @@ def _plugged_in(plan: Plan, point: Point) -> Iterator[str]:
 
 
 def _gateways(network: Network, ends: Iterable[Endpoint]) -> tuple[str, ...]:
-    """Return the interfaces that a machine hands packets to."""
+    """Return the interfaces to which a machine sends its packets."""
     found: dict[str, None] = {}
     for end in ends:
         told = network.told_gateways(end, end.address.family)
@@ -315,7 +321,7 @@ def _gateways(network: Network, ends: Iterable[Endpoint]) -> tuple[str, ...]:
 
 
 def _known_as(plan: Plan, addresses: Iterable[Address]) -> list[Fact]:
-    """Return the groups that addresses are in, and the translations that are about them."""
+    """Return the groups that contain some addresses, and the translations that concern them."""
     own = list(addresses)
     rules = [
         f"{rule.point}: {rule.text}"
@@ -340,7 +346,7 @@ def _known_as(plan: Plan, addresses: Iterable[Address]) -> list[Fact]:
 
 
 def _groups_with(plan: Plan, patterns: Iterable[Pattern]) -> tuple[str, ...]:
-    """Return the groups that hold all addresses of some patterns, of the families they have."""
+    """Return the groups that contain all addresses of some patterns, of the families they have."""
     own = list(patterns)
     return tuple(
         group.name
@@ -355,7 +361,7 @@ def _groups_of_points(plan: Plan, point: Point) -> tuple[str, ...]:
 
 
 def _inside(patterns: Iterable[Pattern], others: Iterable[Pattern]) -> bool:
-    """Whether others have all addresses of some patterns."""
+    """Whether others contain all addresses of some patterns."""
     held = list(others)
     return all(
         not less(

@@ -1,4 +1,4 @@
-"""What is told of services, windows and lists."""
+"""The facts about services, windows and lists."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ from crossgate.core.model.window import Window, changes
 
 
 def of_service(plan: Plan, name: str) -> About:
-    """Tell of a service of the plan."""
+    """Return the facts about a service of the plan."""
     own = plan.services[name]
     terms = _terms(plan, name)
     facts = [
@@ -31,8 +31,8 @@ def of_service(plan: Plan, name: str) -> About:
 
 
 def registered(plan: Plan, word: str) -> Iterator[About]:
-    """Yield what IANA, or a token of the language, means by a word that is no name of the plan's
-    own services. Raises `ServiceError` for a token that is wrong.
+    """Yield the facts about what IANA, or a token of the language, means by a word other than the
+    plan's own services. Raises `ServiceError` for a faulty token.
     """
     number = iana.protocols().get(word, numeral(word))
     if number is not None and number < 256 and not (word.isdigit() and word in plan.every_list):
@@ -55,7 +55,7 @@ def _protocol(plan: Plan, word: str, number: int) -> About:
 
 
 def _assigned(plan: Plan, name: str) -> About:
-    """Tell of a service that IANA has a port for."""
+    """Return the facts about a service for which IANA has a port."""
     ports, transports = iana.services()[name]
     terms = tuple(ServiceTerm(iana.protocols()[each], (ports,)) for each in transports)
     facts = [
@@ -66,7 +66,7 @@ def _assigned(plan: Plan, name: str) -> About:
 
 
 def _token(plan: Plan, token: str) -> About:
-    """Tell of a service that is written as protocol and port. Raises `ServiceError`."""
+    """Return the facts about a service written as protocol and port. Raises `ServiceError`."""
     terms = _terms(plan, token)
     names = [
         name
@@ -81,7 +81,7 @@ def _token(plan: Plan, token: str) -> About:
 
 
 def of_window(plan: Plan, own: Window, at: datetime) -> About:
-    """Tell of a window, as it is at a time."""
+    """Return the facts about a window, as it is at a time."""
     turn = next(changes([own], at), None)
     opened = own.is_open(at)
     now = f"{'open' if opened else 'shut'} at {at:%a %Y-%m-%d %H:%M}"
@@ -102,7 +102,7 @@ def of_window(plan: Plan, own: Window, at: datetime) -> About:
 
 
 def of_list(plan: Plan, own: AnyList[Any]) -> About:
-    """Tell of a list."""
+    """Return the facts about a list."""
     stands = [each for each in plan.every_placement if each.access_list == own.name]
     off = sum(each.off for each in own.entries)
     facts = [
@@ -116,8 +116,8 @@ def of_list(plan: Plan, own: AnyList[Any]) -> About:
 
 
 def _terms(plan: Plan, word: str) -> tuple[ServiceTerm, ...]:
-    """Return the terms of a service in both families, each once. Raises `ServiceError` where it
-    has a meaning in neither.
+    """Return the terms of a service in both families, each once. Raises `ServiceError` where it has
+    a meaning in neither.
     """
     found: dict[ServiceTerm, None] = {}
     wrong: ServiceError | None = None
@@ -132,7 +132,7 @@ def _terms(plan: Plan, word: str) -> tuple[ServiceTerm, ...]:
 
 
 def _services_with(plan: Plan, terms: Iterable[ServiceTerm], own: str) -> tuple[str, ...]:
-    """Return the plan's other services that some packets of some terms are of."""
+    """Return the other services of the plan that share packets with some terms."""
     wanted = list(terms)
     return tuple(
         name
@@ -142,7 +142,7 @@ def _services_with(plan: Plan, terms: Iterable[ServiceTerm], own: str) -> tuple[
 
 
 def _services_in(plan: Plan, terms: Iterable[ServiceTerm], own: str) -> tuple[str, ...]:
-    """Return the IANA names of what a service of the plan asks for, each with where it is."""
+    """Return the IANA names for what a service of the plan asks for, each with its port."""
     named = []
     for name, (ports, transports) in iana.services().items():
         for each in transports:

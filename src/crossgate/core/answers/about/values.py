@@ -1,4 +1,4 @@
-"""What is told of a word."""
+"""The values in which facts about a word are told."""
 
 from __future__ import annotations
 
@@ -11,14 +11,14 @@ from crossgate.core.model.errors import Place
 
 
 class Fact(NamedTuple):
-    """One thing that is told of a word: what it is, and the names, addresses or texts."""
+    """One fact about a word: what kind of fact it is, and the names, addresses or texts."""
 
     what: str
     values: tuple[str, ...]
 
 
 class About(NamedTuple):
-    """All that is told of one thing that a word stands for; `place` is where the plan gives it."""
+    """All facts about one meaning of a word; `place` is where the plan defines it."""
 
     kind: str
     name: str
@@ -29,5 +29,5 @@ class About(NamedTuple):
 
 
 def told(facts: Iterable[Fact]) -> tuple[Fact, ...]:
-    """Return the facts that there is something to tell of."""
+    """Return the facts that have something to tell."""
     return tuple(each for each in facts if each.values)

@@ -1,9 +1,9 @@
-"""Which single fault explains what was seen of a network that runs.
+"""Which single fault explains what was observed on the running network.
 
-Every fault that may touch what is seen otherwise than the plan says is tried: the plan with the
-fault in it says what would be seen of each conversation, and which lines would count. What explains
-most stands first, of equals the smaller fault. Where none explains all, two together are tried.
-Between the best two the next test is named that would be seen differently under each.
+Every fault that can affect an unexpected observation is tried: the plan with that fault predicts
+what would be observed of each conversation, and which lines would count it. The fault that explains
+the most stands first, and of equals the smaller one. Where none explains everything, pairs of
+faults are tried. Then the next test is named whose result differs between the best two causes.
 """
 
 from __future__ import annotations
@@ -35,7 +35,7 @@ Tell = Callable[[int, int], None]
 
 
 class Explained(NamedTuple):
-    """One fault or two, with what they explain and what they do not."""
+    """One fault or two, and which observations they explain and which not."""
 
     faults: tuple[Fault, ...]
     explained: tuple[Observation | Count, ...]
@@ -43,8 +43,8 @@ class Explained(NamedTuple):
 
 
 class Parting(NamedTuple):
-    """A test that is seen differently under the best cause and under another one, with what is seen
-    under each.
+    """A test whose result differs between the best cause and another one, with the result under
+    each.
     """
 
     tried: Tried
@@ -54,8 +54,8 @@ class Parting(NamedTuple):
 
 
 class Cause(NamedTuple):
-    """What the plan as it stands says otherwise than was seen, and what may be the cause, best
-    first; `next` is the test to make next, None where none parts the causes.
+    """The observations that the plan does not predict, and their possible causes, the best first;
+    `next` is the test to make next, None where no test distinguishes the causes.
     """
 
     wrong: tuple[Observation | Count, ...]
@@ -65,7 +65,7 @@ class Cause(NamedTuple):
 
 
 class _World:
-    """A network with a fault, or without: what is seen there."""
+    """A network with or without a fault, and what would be observed there."""
 
     def __init__(self, fault: Fault, when: When, beside: Network | None = None) -> None:
         self.fault = fault
@@ -75,7 +75,7 @@ class _World:
         self._known: dict[Conversation, tuple[Seen, frozenset[DeciderKey]]] = {}
 
     def seen(self, told: Conversation) -> tuple[Seen, frozenset[DeciderKey]]:
-        """Return what is seen of a conversation, and which lines decide about it."""
+        """Return what would be observed of a conversation, and which lines decide about it."""
         if told not in self._known:
             seen, lines = self._followed(told)
             instead = self.fault.ends
@@ -100,8 +100,8 @@ class _World:
         return seen_of(ending), lines
 
     def _as_it_is(self, told: Conversation) -> Conversation | None:
-        """Return a conversation as it is sent here, where machines may have other addresses and
-        gateways; None where nobody has the address that it is for any more.
+        """Return a conversation as it is sent in this network, where machines may have other
+        addresses and gateways; None where no machine has its destination address any more.
         """
         plan = self._network.plan
         source, target = self._end(told.source), self._end(told.destination)
@@ -128,8 +128,8 @@ def cause(
     tests: Iterable[Tried] = (),
     tell: Tell | None = None,
 ) -> Cause:
-    """Return what may be the cause of what was seen; `older` are lists as they were in an older
-    version of the plan, and among `tests` the next one is looked for.
+    """Return the possible causes of what was observed; `older` are lists of an older version of the
+    plan, and the next test is chosen from `tests`.
     """
     as_planned = _World(Fault("", Size.SMALL, network.plan, when.at), when)
     wrong = _explained(as_planned, observed).not_explained
@@ -164,12 +164,13 @@ def cause(
 def with_counters(
     network: Network, when: When, observed: Observed, hits: Mapping[DeciderKey, int]
 ) -> Observed:
-    """Return what was seen, and what counters that were read say of it; `hits` are those of all
-    lines since the tests began.
+    """Return the observations together with what device counters say of them; `hits` are those of
+    all lines since the tests began.
 
-    Only lists that have counted something are taken to have been read. Others than who tests may
-    have sent, too: what a line has counted says something only where tests are to reach it; a line
-    that has counted nothing was reached by none. What was told of a line itself stays.
+    Only lists that have counted something are taken as read. Other machines may have sent packets,
+    too: so a count says something only about a line that the tests are meant to reach, while a
+    count of zero says that no test reached the line. Observations that name a line already stay as
+    they are.
     """
     world = _World(Fault("", Size.SMALL, network.plan, when.at), when)
     reached = {line for each in observed.conversations for line in world.seen(each.conversation)[1]}
@@ -184,7 +185,7 @@ def with_counters(
 
 
 def _explained(world: _World, observed: Observed) -> Explained:
-    """Return what a network with a fault explains."""
+    """Return which observations a network with a fault explains."""
     yes: list[Observation | Count] = []
     no: list[Observation | Count] = []
     counted: set[DeciderKey] = set()
@@ -198,11 +199,11 @@ def _explained(world: _World, observed: Observed) -> Explained:
 
 
 def agrees(seen: Seen, said: Seen, told: Conversation) -> bool:
-    """Whether a result that a person reports (`said`) fits what the plan would let be `seen` of a
+    """Whether a result that a person reports (`said`) fits what the plan predicts (`seen`) for a
     conversation.
 
-    "Nobody listens" means that the packet arrived, so it fits an answer; it also fits a refusal,
-    which a person cannot tell from it, and with UDP silence, since nobody has to reply.
+    "Nobody listens" means that the packet arrived, so it fits an answer. It also fits a refusal,
+    which a person cannot distinguish from it, and with UDP silence, since nobody has to reply.
     """
     if seen is said or (seen, said) == (Seen.NOBODY_LISTENS, Seen.ANSWERED):
         return True
@@ -214,8 +215,8 @@ def agrees(seen: Seen, said: Seen, told: Conversation) -> bool:
 def _pairs(
     network: Network, when: When, observed: Observed, ranked: Sequence[tuple[_World, Explained]]
 ) -> list[tuple[_World, Explained]]:
-    """Return the pairs of faults that explain all, best first: of those that explain something by
-    themselves, and are apart: each is of another part of the plan.
+    """Return the pairs of faults that explain everything, best first. Each fault of a pair explains
+    something by itself, and the two are in different parts of the plan.
     """
     found = []
     for (one, _), (other, _) in combinations(ranked[:_MOST_IN_PAIRS], 2):
@@ -256,7 +257,7 @@ def _both(plan: Plan, usual: datetime, one: Fault, other: Fault) -> Fault | None
 
 
 def _merged(own: Any, one: Any, other: Any) -> Any:
-    """Return both changes of a part of a plan together, None where they touch the same."""
+    """Return a part of the plan with both changes, None where they change the same thing."""
     if isinstance(own, dict):
         changed = [{key: e[key] for key in e if e[key] is not own.get(key)} for e in (one, other)]
         return (
@@ -270,7 +271,7 @@ def _merged(own: Any, one: Any, other: Any) -> Any:
 
 
 def _next(ranked: Sequence[tuple[_World, Explained]], tests: Iterable[Tried]) -> Parting | None:
-    """Return the first test that is seen differently under the best cause and another one."""
+    """Return the first test whose result differs between the best cause and another one."""
     if len(ranked) < 2:
         return None
     (best, _), *others = ranked[:_MOST_IN_PAIRS]

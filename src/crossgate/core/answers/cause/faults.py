@@ -1,11 +1,12 @@
-"""Single faults that a network may have against its plan, each as the plan that it would then be.
+"""Single faults by which a network may differ from its plan, each as the plan that the network
+would then follow.
 
-A fault explains something that is seen otherwise than the plan says only if it touches what that
-meets. So for some conversations faults are looked for in the lists, devices and machines on their
-ways: a list that is not applied, or turned, or stands at another place of its device; a line that is
-missing, or stands elsewhere in its list; a list as it was in an older version; windows as at another
-time; a device that remembers, or does not; a route that is missing; something that is down; a
-machine's gateway or address; and who does not listen.
+A fault can explain an unexpected observation only if it touches what that conversation meets. So
+faults are looked for in the lists, devices and machines on its ways: a list that is not applied, or
+applied in the other direction, or at another place of its device; a line that is missing, or in
+another place of its list; a list as it was in an older version; windows as at another time; a
+device that is stateful, or is not; a missing route; something that is down; a machine's gateway or
+address; and a service that nobody listens to.
 """
 
 from __future__ import annotations
@@ -31,7 +32,7 @@ from crossgate.core.network.ways import Network
 
 
 class Size(IntEnum):
-    """How much has to be wrong for a fault; the smaller one is the likelier."""
+    """How much has to be wrong for a fault to be true; the smaller fault is the likelier."""
 
     SMALL = 1
     SOME = 2
@@ -39,8 +40,8 @@ class Size(IntEnum):
 
 
 class NotListening(NamedTuple):
-    """A machine at which nobody listens for a protocol's port: it refuses a connection; of UDP it
-    may say so, too.
+    """A machine on which nothing listens at a protocol's port: it refuses a TCP connection, and may
+    report an unreachable UDP port.
     """
 
     name: str
@@ -48,14 +49,16 @@ class NotListening(NamedTuple):
     port: int | None
 
     def seen(self, told: Conversation, else_seen: Seen) -> Seen:
-        """Return what is seen of a conversation of which something would be seen else."""
+        """Return what is observed of a conversation for which `else_seen` would be observed without
+        the fault.
+        """
         first = told.first
         there = (told.destination.name, first.protocol, first.destination_port) == self
         return Seen.NOBODY_LISTENS if there and else_seen is Seen.ANSWERED else else_seen
 
 
 class Silence(NamedTuple):
-    """A machine of which nothing is heard: it sends nothing, or what it sends `stays` in its
+    """A machine from which nothing is heard: it sends nothing, or what it sends `stays` in its
     subnet.
     """
 
@@ -63,7 +66,9 @@ class Silence(NamedTuple):
     stays: bool
 
     def seen(self, told: Conversation, else_seen: Seen) -> Seen:
-        """Return what is seen of a conversation of which something would be seen else."""
+        """Return what is observed of a conversation for which `else_seen` would be observed without
+        the fault.
+        """
         if self.stays and told.on_link:
             return else_seen
         silent = told.source.name == self.name or (
@@ -72,7 +77,7 @@ class Silence(NamedTuple):
         return Seen.SILENCE if silent else else_seen
 
     def decides(self, told: Conversation, leg: Leg, point: Point) -> bool:
-        """Whether packets of a leg still reach a list at a point, though the machine is silent."""
+        """Whether packets of a leg still reach a list at a point although the machine is silent."""
         if self.stays and told.on_link:
             return True
         sender = told.destination if leg.returns else told.source
@@ -85,10 +90,9 @@ class Silence(NamedTuple):
 
 
 class Fault(NamedTuple):
-    """Something that may be wrong: in words, how much it is, the plan that the network then follows,
-    and the time at which windows are judged there.
-
-    Where the fault is at a machine, and no plan tells it, it is `ends`.
+    """Something that may be wrong: in words, its size, the plan that the network then follows, and
+    the time by which its windows are judged. A fault at a machine, which no plan can express, is in
+    `ends`.
     """
 
     text: str
@@ -101,7 +105,7 @@ class Fault(NamedTuple):
 def faults(
     network: Network, when: When, wrong: Sequence[Observation], older: Mapping[str, AccessList]
 ) -> Iterator[Fault]:
-    """Yield the faults that may touch some conversations; `older` are lists as they were before."""
+    """Yield the faults that can affect some conversations; `older` are earlier versions of lists."""
     plan = network.plan
     devices, met = _touched(network, when, wrong)
     conversations = [each.conversation for each in wrong]
@@ -124,8 +128,8 @@ def faults(
 def _touched(
     network: Network, when: When, wrong: Iterable[Observation]
 ) -> tuple[dict[str, None], dict[str, None]]:
-    """Return the devices on the ways of conversations, there and back, and the lists that are
-    met, as far as they lead.
+    """Return the devices on the ways of conversations, there and back, and the lists that they
+    meet, as far as the packets get.
     """
     devices: dict[str, None] = {}
     met: dict[str, None] = {}
@@ -192,7 +196,7 @@ def _placements(
 
 
 def _taken(plan: Plan, placement: Placement) -> bool:
-    """Whether another list of the family stands where one would."""
+    """Whether another list of the family already stands at a placement."""
     family = plan.lists[placement.access_list].family
     return (placement.point, placement.direction, family) in plan.placed
 
@@ -209,7 +213,7 @@ def _placed(plan: Plan, number: int, instead: Placement | None) -> Plan:
 def _lines(
     plan: Plan, when: When, own: AccessList, conversations: Sequence[Conversation]
 ) -> Iterator[Fault]:
-    """Yield what may be wrong with the lines of a list that some of the packets match."""
+    """Yield the possible faults in the lines of a list that match some of the packets."""
     state = plan.state_at(when)
     packets = [
         packet_on(each.first, leg, answer)
@@ -270,8 +274,8 @@ def _with_list(plan: Plan, own: AccessList) -> Plan:
 
 
 def _times(plan: Plan, when: When) -> Iterator[Fault]:
-    """Yield that windows are judged at another time, once for each set of them that is open
-    together.
+    """Yield the faults that windows are judged at another time, one for each set of windows that is
+    open together.
     """
     names = {name for each in plan.placements for name in plan.lists[each.access_list].windows}
     windows = [each for name, each in plan.every_window.items() if name in names]
@@ -361,7 +365,7 @@ def _machines(plan: Plan, when: When, conversations: Sequence[Conversation]) -> 
 
 
 def _gateways(plan: Plan, when: When, name: str) -> Iterator[Fault]:
-    """Yield that a machine uses another gateway on its subnet."""
+    """Yield the faults that a machine uses another gateway on its subnet."""
     host = plan.hosts[name]
     on_subnet = [
         (interface, own.address)
@@ -387,8 +391,8 @@ def _gateways(plan: Plan, when: When, name: str) -> Iterator[Fault]:
 
 
 def _addresses(plan: Plan, when: When, hosts: Iterable[str]) -> Iterator[Fault]:
-    """Yield that a machine has another address in its subnet than the plan says, one that nobody
-    has.
+    """Yield the faults that a machine has another address of its subnet than the plan says, a free
+    one.
     """
     for name in hosts:
         host = plan.hosts[name]
@@ -406,8 +410,8 @@ def _addresses(plan: Plan, when: When, hosts: Iterable[str]) -> Iterator[Fault]:
 
 
 def _another(plan: Plan, prefixes: Iterable[Pattern], address: Address) -> Address:
-    """Return an address of the same subnet that nobody has, the last one that there is; the same
-    where all that are looked at are taken.
+    """Return a free address of the same subnet, the last one found; the address itself where none
+    of those looked at is free.
     """
     for block in prefixes:
         if block.family is address.family and block.contains(address.value):

@@ -1,4 +1,4 @@
-"""What was seen of a network that runs: of a conversation, at the machine that begins it, or of a
+"""What was observed on a running network: of a conversation at the machine that begins it, or of a
 line's counter.
 """
 
@@ -12,7 +12,7 @@ from crossgate.core.model.accesslist import DeciderKey, line_name
 
 
 class Observation(NamedTuple):
-    """What was seen of a conversation; `where` is its place in what was given."""
+    """What was observed of a conversation; `where` is its place in the input."""
 
     where: str
     conversation: Conversation
@@ -26,7 +26,7 @@ class Observation(NamedTuple):
 
 
 class Count(NamedTuple):
-    """Whether a line counted anything while the conversations were tried."""
+    """Whether a line counted anything while the conversations were tested."""
 
     where: str
     line: DeciderKey
@@ -37,7 +37,7 @@ class Count(NamedTuple):
 
 
 class Observed(NamedTuple):
-    """All that was seen."""
+    """All observations."""
 
     conversations: tuple[Observation, ...]
     counts: tuple[Count, ...]

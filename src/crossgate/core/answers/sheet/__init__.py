@@ -2,15 +2,17 @@
 
 Three things are wanted:
 
-1. Of each entry, and of each otherwise line, a test that shows it: the line decides about it, and
-   without the line something else would be seen. Where whatever is tried looks the same without it,
-   one that moves its counter.
-2. Beside each entry a test that it must not touch, which differs from one that it takes in one
-   thing: a sibling machine, the other transport, the port beside.
-3. Of each claim one that it speaks of; of an `only` line also one that it leaves out.
+1. For each entry and each otherwise line, a test that shows it: the line decides about it, and
+without the line the result would differ. Where no test's result differs, one that increases the
+line's counter.
 
-A test has several of these at once, so that few have all (`cover`). What no test can show is told
-with the reason. Lines that have been seen at work already need none.
+2. Beside each entry, a test that the entry must not affect, and that differs in one thing from a
+test that it takes: a neighbouring machine, the other transport, the next port.
+
+3. For each claim, a test of what it is about; for an `only` line also a test of what it excludes.
+
+A test can serve several of these purposes, so that few tests serve all (`cover`). What no test can
+show is told with the reason. Lines that have already been seen at work need no test.
 """
 
 from __future__ import annotations
@@ -39,8 +41,8 @@ Tell = Callable[[int, int], None]
 
 
 class Reason(NamedTuple):
-    """Why a test is in the sheet: it `shows` or `counts` a line, it is `beside` an entry, or it is of
-    a claim, `claimed` or `left out` of it.
+    """Why a test is in the sheet: it `shows` or `counts` a line, it is `beside` an entry, or it
+    tests what a claim is about (`claimed`) or excludes (`left out`).
     """
 
     what: str
@@ -57,7 +59,7 @@ class Row(NamedTuple):
 
 
 class NotShown(NamedTuple):
-    """A line or a claim that no test of the sheet shows, and the reason."""
+    """A line or a claim that no test of the sheet shows, and why."""
 
     line: DeciderKey | None
     claim: Promise | None
@@ -65,8 +67,8 @@ class NotShown(NamedTuple):
 
 
 class Sheet(NamedTuple):
-    """Tests in the order in which they are done, machine by machine, what none of them shows, and
-    which lines need none, since they have been seen at work.
+    """Tests in the order in which they are done, machine by machine; what none of them shows; and
+    which lines need no test, since they have been seen at work.
     """
 
     when: When
@@ -76,8 +78,8 @@ class Sheet(NamedTuple):
 
 
 class Wanted(NamedTuple):
-    """What a sheet is to be about: lists, all where none is given, machines to sit at, all hosts
-    where none is given, and what can be tried there; and which lines have been seen `at_work`.
+    """What a sheet is to be about: lists, all where none is given; machines to sit at, all hosts
+    where none is given; what can be tried there; and which lines have been seen `at_work`.
     """
 
     lists: Sequence[AccessList] = ()
@@ -87,7 +89,7 @@ class Wanted(NamedTuple):
 
 
 def sheet(network: Network, when: When, wanted: Wanted, tell: Tell | None = None) -> Sheet:
-    """Return the sheet of a plan at one time."""
+    """Return the sheet of tests for a plan at one time."""
     return _Maker(network, when, wanted).made(tell)
 
 
@@ -124,7 +126,9 @@ class _Maker:
         return Sheet(self._when, rows, not_shown, tuple(self._at_work))
 
     def _lines(self, access_list: AccessList) -> Iterator[tuple[AccessList, Entry | None, str]]:
-        """Yield the lines of a list, each with why nothing can show it, "" where something may."""
+        """Yield the lines of a list, each with the reason why nothing can show it, "" where
+        something may.
+        """
         stands = bool(self._plan.places_of(access_list))
         for entry in access_list.entries:
             yield access_list, entry, self._asleep(entry) if stands else "the list stands nowhere"
@@ -157,7 +161,7 @@ class _Maker:
     def _showing(
         self, access_list: AccessList, entry: Entry | None, key: DeciderKey
     ) -> Tried | None:
-        """Return a test that shows a line, one that is known already where there is; None where
+        """Return a test that shows a line, preferably one that is in the sheet already; None where
         none is found.
         """
         for tried in self._deciding.get(key, ()):
@@ -182,7 +186,7 @@ class _Maker:
         return None
 
     def _may_meet(self, access_list: AccessList, candidate: Candidate, key: DeciderKey) -> bool:
-        """Whether a list would decide about a candidate by a line."""
+        """Whether a line of a list can be the one that decides about a candidate."""
         conversation = candidate.conversation
         first = conversation.first
         if self._plan.translations[first.family]:
@@ -230,7 +234,7 @@ class _Maker:
                     self._not_shown.append(NotShown(None, claim, reason))
 
     def _add_all_that_is_shown(self) -> None:
-        """Let every test that is there for something also be there for all lines that it shows."""
+        """Add to every test of the sheet all lines that it also shows as reasons."""
         wanted = {each for own in self._reasons.values() for each in own}
         for key, own in self._reasons.items():
             tried = self._tried[key]

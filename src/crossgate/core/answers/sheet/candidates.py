@@ -1,9 +1,9 @@
-"""What may be tried to see a line at work: conversations between machines of the plan that the line
-takes, or whose answers it takes, and their neighbours that it must not touch.
+"""Candidates for tests of a line: conversations between machines of the plan whose packets or
+answers the line takes, and close neighbours of these that it must not take.
 
-An entry says which machines and which services; where it says `any`, machines near the place where
-the list stands are taken first. Of each only a few are taken. Where lines above take all of these,
-the packets that are left for the entry are worked out exactly, and machines among them are taken.
+An entry names machines and services; where it says `any`, machines near the list's place are taken
+first. Only a few of each are tried. Where the lines above take all of them, the packets that are
+left for the entry are computed exactly, and machines are chosen from those.
 """
 
 from __future__ import annotations
@@ -53,17 +53,17 @@ What = tuple[int, int | None, int | None]
 
 
 class Candidate(NamedTuple):
-    """A conversation that may be tried; with `answer` it is what answers it that a line may take."""
+    """A conversation that may serve as a test; with `answer`, a line may take its answer."""
 
     conversation: Conversation
     answer: bool
 
 
 class Machines:
-    """The machines of a plan that tests go between."""
+    """The machines of a plan between which tests are made."""
 
     def __init__(self, network: Network, only_from: Sequence[str] = ()) -> None:
-        """Make it; tests start at `only_from` machines, at all hosts where none is named."""
+        """Make it; tests start at the `only_from` machines, at all hosts where none is given."""
         self._network, self._only = network, frozenset(only_from)
         self._ends: dict[tuple[str, Family], Endpoint | None] = {}
         self._at: dict[Address, Endpoint] = {}
@@ -75,11 +75,11 @@ class Machines:
         return self._network.plan
 
     def may_send(self, name: str) -> bool:
-        """Whether somebody is to try things at a machine: a host, and one of those wanted."""
+        """Whether tests may start at a machine: it is a host, and one of those that are wanted."""
         return name in self.plan.hosts and (not self._only or name in self._only)
 
     def end(self, name: str, family: Family) -> Endpoint | None:
-        """Return a host as an end in a family, None where it has no address of it."""
+        """Return a host as an endpoint of a family, None where it has no address of it."""
         key = name, family
         if key not in self._ends:
             found = [e for e in candidates(self._network, name) if e.address.family is family]
@@ -87,13 +87,13 @@ class Machines:
         return self._ends[key]
 
     def at(self, address: Address) -> Endpoint:
-        """Return whoever has an address as an end."""
+        """Return the endpoint that has an address."""
         if address not in self._at:
             self._at[address] = at_address(self._network, address)
         return self._at[address]
 
     def passed(self, origin: Endpoint, target: Address) -> frozenset[tuple[Point, Direction]]:
-        """Return the places on the first of the equal paths from an end to an address."""
+        """Return the places on the first path from an endpoint to an address."""
         key = origin.sender, target
         if key not in self._passed:
             path = self._network.path(origin, target)
@@ -110,14 +110,14 @@ class Machines:
 
     @cached_property
     def spread(self) -> list[Host]:
-        """Hosts from all over: of each subnet the first, then of each the second, and so on."""
+        """Hosts from everywhere: the first of each subnet, then the second of each, and so on."""
         found: list[Host] = []
         for rank in range(max(map(len, self.by_segment.values()), default=0)):
             found += [hosts[rank] for hosts in self.by_segment.values() if rank < len(hosts)]
         return found
 
     def near(self, places: Iterable[tuple[Point, Direction]]) -> list[Host]:
-        """Return the hosts at the links on which some places are, or behind their ports."""
+        """Return the hosts on the links that some places belong to, or behind their ports."""
         names: dict[str, None] = {}
         found: dict[str, Host] = {}
         for point, _ in places:
@@ -135,7 +135,7 @@ class Machines:
 
 
 class Candidates:
-    """What may be tried of the lists of a plan, in one state of its conditions."""
+    """The candidates for tests of a plan's lists, in one state of its conditions."""
 
     def __init__(self, machines: Machines, state: State) -> None:
         self._machines, self._state = machines, state
@@ -146,8 +146,8 @@ class Candidates:
 
     @cached_property
     def _usual(self) -> tuple[tuple[int, int], ...]:
-        """What is tried where a line takes every service: what is usual, and what the plan's own
-        entries permit most.
+        """The services to try where a line takes every service: the common ones, and those that the
+        plan's own entries permit most often.
         """
         ports = Counter(
             (term.protocol, first)
@@ -163,7 +163,7 @@ class Candidates:
 
     def of_entry(self, access_list: AccessList, entry: Entry) -> Iterator[Candidate]:
         """Yield conversations whose first packet an entry in force takes, then those whose answers
-        it may take; lines above may take them too.
+        it may take; lines above it may take them first.
         """
         family = access_list.family
         sources, destinations = self._ends(access_list, entry)
@@ -175,8 +175,8 @@ class Candidates:
                     yield from self._candidates(start, end, own, answer)
 
     def left(self, access_list: AccessList, entry: Entry) -> list[PacketSet]:
-        """Return packets that lines above leave for an entry, a few pieces of them; none where
-        nothing is left.
+        """Return a few sets of packets that the lines above leave for an entry; none where nothing
+        is left.
         """
         region = entry_region(entry, access_list.family)
         if region is None:
@@ -191,7 +191,7 @@ class Candidates:
     def among(
         self, access_list: AccessList, entry: Entry, pieces: Iterable[PacketSet]
     ) -> Iterator[Candidate]:
-        """Yield conversations among packets that are left for an entry."""
+        """Yield conversations from the packets that are left for an entry."""
         plan = self._machines.plan
         for piece in pieces:
             for own in piece.regions():
@@ -217,7 +217,7 @@ class Candidates:
                         yield from self._candidates(start, end, what, False)
 
     def of_rest(self, access_list: AccessList) -> Iterator[Candidate]:
-        """Yield conversations that may meet the otherwise line of a list."""
+        """Yield conversations that may come to the otherwise line of a list."""
         family = access_list.family
         near, devices = self._at_hand(access_list)
         far = self._as_ends(self._machines.spread[:_MOST_SPREAD], family)
@@ -232,8 +232,8 @@ class Candidates:
     def beside(
         self, access_list: AccessList, entry: Entry, shown: Conversation
     ) -> Iterator[Conversation]:
-        """Yield conversations that differ from one in one thing, the sibling machine, the other
-        transport or the port beside, and that the entry does not take.
+        """Yield conversations that differ from a given one in a single thing (a neighbouring
+        machine, the other transport or the next port) and that the entry does not take.
         """
         first = shown.first
         named = [(n.protocol, n.destination_port, None) for n in _neighbours(first)]
@@ -250,15 +250,15 @@ class Candidates:
         return (each for each in found if not entry.matches(each.first))
 
     def _ends(self, access_list: AccessList, entry: Entry) -> tuple[list[Endpoint], list[Endpoint]]:
-        """Return machines at either end of an entry, those near the list's place first."""
+        """Return machines for both ends of an entry, those near the list's place first."""
         near, devices = self._at_hand(access_list)
         sources = self._in(entry.source, access_list.family, near)
         destinations = self._in(entry.destination, access_list.family, [*devices, *near])
         return sources, destinations
 
     def _at_hand(self, access_list: AccessList) -> tuple[list[Endpoint], list[Endpoint]]:
-        """Return the machines near where a list stands, and the addresses of the devices for which
-        it stands.
+        """Return the machines near the places of a list, and the addresses of the devices that it
+        stands at for their own packets.
         """
         if access_list.name not in self._near:
             places, family = self._machines.plan.places_of(access_list), access_list.family
@@ -267,7 +267,7 @@ class Candidates:
         return self._near[access_list.name]
 
     def _devices(self, places: Iterable[tuple[Point, Direction]], family: Family) -> list[Endpoint]:
-        """Return the addresses of the devices that lists for themselves stand at."""
+        """Return the addresses of the devices at which lists stand for the devices' own packets."""
         owners = [p.owner for p, _ in places if p.kind is PointKind.ITSELF]
         return [
             self._machines.at(address)
@@ -277,7 +277,7 @@ class Candidates:
         ]
 
     def _in(self, addresses: Addresses, family: Family, near: Sequence[Endpoint]) -> list[Endpoint]:
-        """Return a few machines in a set of addresses: those that are near, then others."""
+        """Return a few machines in a set of addresses: first those that are near, then others."""
         far = self._of(addresses, family)
         close = [each for each in near if addresses.contains(each.address.value)]
         mixed = list(dict.fromkeys([*close[:_MOST_MACHINES], *far]))
@@ -310,8 +310,8 @@ class Candidates:
         return [each for each in found if each is not None]
 
     def comes_by(self, access_list: AccessList, start: Endpoint, end: Endpoint) -> bool:
-        """Whether the first way from one machine to another comes by where a list stands; across
-        translations any may.
+        """Whether the first path from one machine to another passes a place of the list; across
+        translations it always may.
         """
         if self._machines.plan.translations[access_list.family]:
             return True
@@ -324,8 +324,8 @@ class Candidates:
     def _candidates(
         self, start: Endpoint, end: Endpoint, what: Sequence[What], answer: bool
     ) -> Iterator[Candidate]:
-        """Yield what may be tried so that packets go from one machine to another: what these send,
-        or what the other one sends, so that these are the answers.
+        """Yield tests in which packets go from one machine to another: as what the first one sends,
+        or as answers to what the second one sends.
         """
         near, far = (end, start) if answer else (start, end)
         for each in what:
@@ -333,7 +333,9 @@ class Candidates:
                 yield Candidate(conversation, answer)
 
     def _conversation(self, start: Endpoint, end: Endpoint, what: What) -> Iterator[Conversation]:
-        """Yield what a host sends to another machine, where somebody may try it there."""
+        """Yield the conversation from a host to another machine, where tests may start at that
+        host.
+        """
         if not self._machines.may_send(start.name) or end.name == start.name:
             return
         packet = _packet(start.address, end.address, what)
@@ -348,7 +350,7 @@ def _single(patterns: Iterable[Pattern]) -> Iterator[Address]:
 def _mixed(
     sources: Sequence[Endpoint], destinations: Sequence[Endpoint]
 ) -> Iterator[tuple[Endpoint, Endpoint]]:
-    """Yield all pairs, so that each of the ends comes early."""
+    """Yield all pairs, in an order in which each of the ends comes early."""
     for shift in range(len(destinations)):
         for number, start in enumerate(sources):
             yield start, destinations[(number + shift) % len(destinations)]
@@ -374,7 +376,7 @@ Usual = Sequence[tuple[int, int]]
 
 
 def _tried_of(entry: Entry, family: Family, usual: Usual) -> Iterator[What]:
-    """Yield what can be tried of the services of an entry."""
+    """Yield the services to try for an entry."""
     own_port = _client(entry.qualifiers)
     # Who asks a name server asks over UDP, where the entry takes both.
     for term in sorted(entry.service.terms, key=lambda each: each.protocol != UDP):
@@ -397,15 +399,15 @@ def _term(term: ServiceTerm, family: Family, usual: Usual) -> Iterator[What]:
 
 
 def _client(asked: Qualifiers) -> int | None:
-    """Return the source port to send from, where an entry asks for one that clients do not have."""
+    """Return the source port to send from, where an entry asks for one outside the clients' range."""
     if asked.source_ports is None or within(CLIENT_PORT, asked.source_ports):
         return None
     return asked.source_ports[0][0] or 1
 
 
 def _answers_of(entry: Entry, family: Family, usual: Usual) -> Iterator[What]:
-    """Yield what can be tried so that its answers are what an entry asks for: from a port to any
-    port, segments under way, echo replies.
+    """Yield the services whose answers are what an entry asks for: from a port to any port,
+    established segments, echo replies.
     """
     asked = entry.qualifiers
     reply = 0 if family is Family.IPV4 else 129
@@ -423,7 +425,9 @@ def _answers_of(entry: Entry, family: Family, usual: Usual) -> Iterator[What]:
 
 
 def _neighbours(first: Packet) -> Iterator[Packet]:
-    """Yield packets beside one: of the other transport, and to the port beside."""
+    """Yield packets that are close to a given one: with the other transport, and with the next
+    port.
+    """
     port = first.destination_port
     if port is None:
         yield first._replace(protocol=TCP, destination_port=443)

@@ -1,4 +1,4 @@
-"""What may be tried of a claim: conversations between machines at its ends."""
+"""Tests for a claim: conversations between machines at its ends."""
 
 from __future__ import annotations
 
@@ -23,8 +23,8 @@ _MOST_MACHINES, _MOST_PORTS, _MOST = 3, 2, 40
 
 
 def claimed(network: Network, claim: Promise, when: When) -> dict[str, list[Conversation]] | str:
-    """Return what may be tried of a claim at a time: what it speaks of (`claimed`), and of an `only`
-    line what it leaves out (`left out`); or why nothing of it can be.
+    """Return the candidates for tests of a claim at a time: of what it is about (`claimed`), and of
+    what an `only` line excludes (`left out`); or the reason why there can be none.
     """
     reason = _cannot(network.plan, claim, when)
     if reason:
@@ -42,7 +42,7 @@ def claimed(network: Network, claim: Promise, when: When) -> dict[str, list[Conv
 
 
 def _cannot(plan: Plan, claim: Promise, when: When) -> str:
-    """Return why nothing of a claim can be tried at a time."""
+    """Return the reason why nothing of a claim can be tested at a time."""
     if claim.flooding:
         return "what is beyond a limit is not tried"
     if claim.flags is not None:
@@ -59,7 +59,7 @@ def _cannot(plan: Plan, claim: Promise, when: When) -> str:
 
 
 def _is_now(plan: Plan, at: Moment, when: When) -> bool:
-    """Whether the windows are open at a time that are at the moment of a claim."""
+    """Whether the same windows are open at a time as at the moment of a claim."""
     lists = plan.lists.values()
     then = next(iter(plan.states(lists, at)), frozenset())
     opened = {name for name in plan.every_window if name in plan.state_at(when)}
@@ -101,7 +101,7 @@ def _machines(plan: Plan, words: str) -> list[str]:
 
 
 def _few(plan: Plan, text: str, family: Family) -> Iterator[Service]:
-    """Yield the parts of a service that are single packets, of several ports the first."""
+    """Yield the parts of a service that are single packets; of a range of ports, the first."""
     try:
         terms = plan.service(text, family).terms
     except ServiceError:

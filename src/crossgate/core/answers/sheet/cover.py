@@ -1,4 +1,4 @@
-"""The fewest of some tests that have all reasons: none that is left could be left out."""
+"""A small selection of tests that together serve all reasons; no test of it could be left out."""
 
 from __future__ import annotations
 
@@ -11,9 +11,11 @@ Reason = TypeVar("Reason", bound=Hashable)
 
 
 def fewest(reasons_of: Mapping[Test, frozenset[Reason]]) -> list[Test]:
-    """Return tests that have every reason that any of them has: that with the most reasons that are
-    still missing first (Chvatal 1979: at most ln n times the least number), then none that the
-    others make needless. The cost grows with the sum of all reasons.
+    """Return tests that together have every reason which any test has.
+
+    The test with the most missing reasons is taken first (Chvatal 1979: at most ln n times the
+    least number of tests); then tests that the others make needless are removed. The cost grows
+    with the sum of all reasons.
     """
     missing = set().union(*reasons_of.values()) if reasons_of else set()
     order = {test: rank for rank, test in enumerate(reasons_of)}

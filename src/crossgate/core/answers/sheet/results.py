@@ -1,4 +1,4 @@
-"""What was seen on site, held against what the sheet says."""
+"""Results that were seen on site, compared with what the sheet expects."""
 
 from __future__ import annotations
 
@@ -19,8 +19,8 @@ from crossgate.core.network.ways import Network
 
 
 class Result(NamedTuple):
-    """What somebody saw of a test: on which machine and by which command line, None for the test
-    that has not been tried; `where` is its place in their table.
+    """What somebody saw of a test: on which machine and by which command line, None for a test that
+    was not tried; `where` is its place in their table.
     """
 
     where: str
@@ -30,7 +30,7 @@ class Result(NamedTuple):
 
 
 class Agreement(StrEnum):
-    """How what was seen stands to what the sheet says."""
+    """Whether the result of a test agrees with what the sheet expects."""
 
     AGREES = "agrees"
     DIFFERS = "differs"
@@ -40,7 +40,7 @@ class Agreement(StrEnum):
 
 
 class Held(NamedTuple):
-    """A test of the sheet with what was seen of it, each thing once."""
+    """A test of the sheet, and the different results seen of it."""
 
     row: Row
     seen: tuple[Seen, ...]
@@ -48,16 +48,17 @@ class Held(NamedTuple):
 
 
 class Judged(NamedTuple):
-    """A sheet with what was seen, and the results that are of none of its tests."""
+    """A sheet with its results, and the results that belong to none of its tests."""
 
     held: tuple[Held, ...]
     unknown: tuple[Result, ...]
 
 
 def judged(network: Network, sheet: Sheet, results: Iterable[Result]) -> Judged:
-    """Compare what was seen with what a sheet expects; a test may have been made several times. A
-    result of a test that the sheet does not have, an older sheet's say, is compared with what the
-    plan expects, and gets the number 0.
+    """Compare results with what a sheet expects; a test may have been made several times.
+
+    A result for a test that the sheet does not have, as from an older sheet, is compared with what
+    the plan expects, and gets the number 0.
     """
     trying = Trying(Tracer(network, network.plan.state_at(sheet.when)))
     rows = {_named(each.tried): each for each in sheet.rows}
@@ -101,8 +102,8 @@ _COMMANDS = (
 
 
 def conversation_of(network: Network, result: Result) -> Conversation | None:
-    """Return what a result is of by its machine and command line; None for what is no test of this
-    plan.
+    """Return the conversation that a result is about, from its machine and command line; None where
+    that is no test of this plan.
     """
     plan = network.plan
     for can, form in _COMMANDS:

@@ -1,5 +1,5 @@
-"""What can be tried by hand: a ping, a connection, a question to a name server, from one machine to
-another; and what is seen of it.
+"""What can be tested by hand: a ping, a connection or a query to a name server from one machine to
+another, and what is then seen.
 """
 
 from __future__ import annotations
@@ -20,7 +20,7 @@ DNS = 53
 
 
 class Can(StrEnum):
-    """What a person can try with common programs."""
+    """The kinds of tests that a person can make with common programs."""
 
     PING = "ping"
     CONNECT = "connect"
@@ -28,11 +28,11 @@ class Can(StrEnum):
 
 
 class Seen(StrEnum):
-    """What is seen of a test at the machine where it runs.
+    """What is seen of a test at the machine that makes it.
 
-    It is refused where a device says so (ICMP, administratively prohibited: programs call it no
-    route to host). A machine at which nobody listens refuses the connection itself, and so the
-    packet got there; the plan never expects that, since it does not say who listens.
+    It is refused where a device says so (ICMP administratively prohibited, which programs report as
+    no route to host). A machine on which nothing listens refuses the connection itself, so the
+    packet has arrived; the plan never predicts that, since it does not say which services run.
     """
 
     ANSWERED = "answered"
@@ -50,7 +50,7 @@ class Key(NamedTuple):
 
 
 def can_try(packet: Packet) -> Can | None:
-    """Return what a packet can be tried with; None where no common program sends it."""
+    """Return the kind of test by which a packet can be sent; None where no common program sends it."""
     if packet.fragment or packet.dscp:
         return None
     if packet.protocol == TCP:
@@ -62,7 +62,7 @@ def can_try(packet: Packet) -> Can | None:
 
 
 def key_of(conversation: Conversation) -> Key:
-    """Return what makes a test the same as another one."""
+    """Return the key of the test that a conversation is."""
     first = conversation.first
     own_port = None if first.source_port == CLIENT_PORT else first.source_port
     what = first.protocol, first.destination_port, own_port
@@ -70,8 +70,8 @@ def key_of(conversation: Conversation) -> Key:
 
 
 def seen_of(ending: Ending) -> Seen:
-    """Return what is seen where a conversation ends so. One that is cut off once its TLS is known
-    was connected before that.
+    """Return what is seen where a conversation ends so. One that is cut off once its TLS version is
+    known was connected before.
     """
     if ending.verdict is Verdict.PERMITTED or (ending.stop is not None and ending.leg.settles):
         return Seen.ANSWERED
@@ -81,8 +81,8 @@ def seen_of(ending: Ending) -> Seen:
 
 
 class Tried(NamedTuple):
-    """A test as the plan has it: its conversation, what is seen, and the lines that decide about
-    it, each once.
+    """A test with what the plan predicts: its conversation, what is seen, and the lines that decide
+    about it, each once.
     """
 
     conversation: Conversation
@@ -93,17 +93,15 @@ class Tried(NamedTuple):
 
 
 class Trying:
-    """Tries conversations on a plan in one state of its conditions, with all lines and without
-    one.
-    """
+    """Predicts tests on a plan in one state of its conditions, with all lines or without one."""
 
     def __init__(self, tracer: Tracer) -> None:
         self._tracer = tracer
         self._shown: dict[tuple[Key, DeciderKey], bool] = {}
 
     def tried(self, conversation: Conversation) -> Tried | None:
-        """Return what becomes of a test; None for what nobody can send by hand, or what fares
-        otherwise on another of its ways, so that there is no telling what is seen.
+        """Return a test with what the plan predicts; None where nobody can make it by hand, or
+        where the result depends on which equal path is taken.
         """
         can = can_try(conversation.first)
         if can is None:
@@ -118,8 +116,8 @@ class Trying:
         return Tried(conversation, can, seen, first, deciders)
 
     def shows(self, tried: Tried, line: DeciderKey) -> bool:
-        """Whether a test shows that a line is at work: without that line in its list something else
-        would be seen (for an otherwise line, if it did the opposite).
+        """Whether a test shows that a line is at work: without that line something else would be
+        seen (for an otherwise line: if it did the opposite).
         """
         known = key_of(tried.conversation), line
         if known not in self._shown:

@@ -1,4 +1,4 @@
-"""Tests of a sheet in words: what to run, what is seen, which counters move."""
+"""The tests of a sheet in words: what to run, what is seen, which counters rise."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ LOOKED_UP = "example.com"
 
 
 def command_line(tried: Tried) -> str:
-    """Return a command line of common programs that makes a test."""
+    """Return a command line that makes a test, with a common program."""
     first, address = tried.conversation.first, _address(tried)
     six = first.family is Family.IPV6
     if tried.can is Can.PING:
@@ -35,7 +35,7 @@ def command_line(tried: Tried) -> str:
 
 
 def plain_words(tried: Tried) -> str:
-    """Return what a test does, as a person would say it."""
+    """Return what a test does, in everyday words."""
     conversation, first = tried.conversation, tried.conversation.first
     name = conversation.destination.name
     if tried.can is Can.PING:
@@ -61,17 +61,17 @@ SEEN = {
 
 
 def least_count(tried: Tried) -> int:
-    """Return how many packets of a test a line's counter counts at least."""
+    """Return by how many packets a test raises the counter of a line at least."""
     return PINGS if tried.can is Can.PING else 1
 
 
 def counters(tried: Tried) -> list[str]:
-    """Return which lines' counters move, and by how much at least."""
+    """Return which lines' counters rise, and by how much at least."""
     return [f"{line_name(*key)} +{least_count(tried)}" for key in tried.deciders]
 
 
 def note_of(tried: Tried) -> str:
-    """Return what cannot be told apart where a test runs; "" for nothing."""
+    """Return what a person cannot distinguish at the machine that makes the test; "" for nothing."""
     if tried.seen is Seen.ANSWERED and tried.can is Can.CONNECT:
         return "where nobody listens the machine refuses the connection, and it got there"
     if tried.seen is Seen.SILENCE and tried.ending.leg.returns:
