@@ -211,13 +211,11 @@ def test_findings_of_some_lists_each_come_to_those_of_all(
     ]
     assert together(plan, found) == whole
     session = Session(plan)  # as a worker does one share after the other
-    assert (
-        together(
-            plan,
-            [audit_share(session, now, each, not each) for each in ({*plan.every_list}, set())],
-        )
-        == whole
-    )
+    one_by_one = [
+        audit_share(session, now, names, with_others)
+        for names, with_others in (({*plan.every_list}, False), (set[str](), True))
+    ]
+    assert together(plan, one_by_one) == whole
 
 
 @pytest.mark.process
