@@ -66,7 +66,7 @@ def test_all_equal_paths_are_those_of_plain_recursion(seed: int) -> None:
     for family in Family:
         plain, graphs = Reference(plan, family), network.graphs(family)
         every = list(addresses(plan, family))
-        for source in every[seed % 2 :: 2]:
+        for source in every[seed % 4 :: 4]:
             origin = at_address(network, source)
             for destination in every:
                 if source == destination:
@@ -100,7 +100,7 @@ def test_paths_avoid_what_is_down(seed: int, data: st.DataObject) -> None:
         ]
         matrix = Matrix(graphs, [at_address(network, each) for each in every])
         numbers = matrix.numbers[matrix.row]
-        for row, source in [*enumerate(every)][seed % 2 :: 2]:
+        for row, source in [*enumerate(every)][seed % 4 :: 4]:
             origin = at_address(network, source)
             for column, destination in enumerate(every):
                 if source == destination:
