@@ -27,7 +27,7 @@ from crossgate.language.reader import read_plan
 # A slow machine is no fault of the code.
 settings.register_profile(
     "crossgate",
-    max_examples=60,
+    max_examples=40,
     deadline=None,
     suppress_health_check=[HealthCheck.too_slow, HealthCheck.function_scoped_fixture],
 )
@@ -55,6 +55,12 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
 def no_width(monkeypatch: pytest.MonkeyPatch) -> None:
     """Nothing is folded unless a test says how wide the screen is."""
     monkeypatch.delenv("COLUMNS", raising=False)
+
+
+@pytest.fixture(autouse=True)
+def no_flushing(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Nothing waits for the disk, unless in a process of its own: no test takes the power away."""
+    monkeypatch.setattr(os, "fsync", lambda handle: None)
 
 
 @pytest.fixture(autouse=True)
