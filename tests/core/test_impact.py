@@ -139,18 +139,38 @@ OPENED = ("", " established", " source port 443", " source port 53")
 def test_edits_in_a_row_are_answered_as_from_nothing(tmp_path: Path, data: st.DataObject) -> None:
     shape = data.draw(st.sampled_from(list(SHAPES)))
     lines = site(SMALL, shape, Family.IPV4).splitlines()
+    points = [
+        str(each.point)
+        for device in plan_in(tmp_path, "\n".join(lines) + "\n").devices.values()
+        for each in device.interfaces.values()
+    ]
     ends = st.sampled_from(["any", "s0", "s1", "s3"])
     for _ in range(2):
         heads = [number for number, line in enumerate(lines) if line.startswith("list ")]
         head = data.draw(st.sampled_from(heads))
-        if data.draw(st.booleans()):
-            service = data.draw(st.sampled_from(SERVICES))
-            more = data.draw(st.sampled_from(OPENED)) if service.startswith("tcp") else ""
-            action = data.draw(st.sampled_from(["permit", "deny"]))
-            text = f"    5 {action} {service} {data.draw(ends)} to {data.draw(ends)}{more}"
-            edited = [*lines[: head + 1], text, *lines[head + 1 :]]
-        else:
-            edited = [*lines[: head + 1], *lines[head + 2 :]]
+        service = data.draw(st.sampled_from(SERVICES))
+        more = data.draw(st.sampled_from(OPENED)) if service.startswith("tcp") else ""
+        asked = f"{service} {data.draw(ends)} to {data.draw(ends)}{more}"
+        match data.draw(st.sampled_from(["entry", "entry", "no entry", "list", "no place"])):
+            case "entry":
+                action = data.draw(st.sampled_from(["permit", "deny"]))
+                edited = [*lines[: head + 1], f"    5 {action} {asked}", *lines[head + 1 :]]
+            case "no entry":
+                edited = [*lines[: head + 1], *lines[head + 2 :]]
+            case "list":
+                point = data.draw(st.sampled_from(points))
+                name, way = f"new{len(lines)}", data.draw(st.sampled_from(["inbound", "outbound"]))
+                edited = [
+                    *(line for line in lines if not line.endswith(f" {way} on {point}")),
+                    f"list {name} extended ipv4",
+                    f"    10 deny {asked}",
+                    "    otherwise permit",
+                    f"place {name} {way} on {point}",
+                ]
+            case _:
+                placed = [number for number, line in enumerate(lines) if line.startswith("place ")]
+                edited = list(lines)
+                del edited[data.draw(st.sampled_from(placed))]
         edited = renumbered(edited)
         before, after = (plan_in(tmp_path, "\n".join(each) + "\n") for each in (lines, edited))
         impact = impact_of(Session(before), Session(after), NOON)

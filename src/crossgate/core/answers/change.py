@@ -135,17 +135,36 @@ class Change:
             if not _same(before, before.lists.get(name), after, after.lists.get(name))
         )
 
-    def _places(self, family: Family) -> dict[int, list[Entry] | None]:
-        """Return the tokens of the places that have a list in both plans but not the same one, by
-        the bit of each.
+    @cached_property
+    def same_paths(self) -> bool:
+        """Whether packets take the same paths in both plans; lists may stand at other places."""
+        return self.new.network.same_paths(self.old.network)
 
-        With each go the entries that only one of the two lists has; None where all packets may be
-        treated differently.
+    def _only_lists(self, family: Family) -> bool:
+        """Whether the plans differ in nothing but lists, so that a packet is treated differently
+        only where some list treats it differently.
+        """
+        if self.same_network or not self.same_paths:
+            return self.same_network
+        before, after = (
+            [each.pattern for each in own.address_classes(family)] for own in (self.old, self.new)
+        )
+        return before == after
+
+    def _places(self, family: Family) -> dict[int, list[Entry] | None]:
+        """Return the tokens of the places whose lists differ between the plans, by the bit of each.
+
+        With each go the entries that only one of the two lists has, or for a list that stands there
+        in one plan alone, those that deny; None where all packets may be treated differently.
         """
         if family not in self._differing:
             graphs = self.new.network.graphs(family)
             before, after = self.old.plan, self.new.plan
-            found: dict[int, list[Entry] | None] = {}
+            found: dict[int, list[Entry] | None] = {
+                graphs.bit(place[:2]): _denying(before.asked.get(place) or after.asked[place])
+                for place in before.asked.keys() ^ after.asked.keys()
+                if place[2] is family
+            }
             for place, now in after.asked.items():
                 was = before.asked.get(place)
                 # A plan may look lists up by other names than they have (`live.order.between`).
@@ -167,13 +186,13 @@ class Change:
 
     def can_differ(self, family: Family) -> bool:
         """Whether the plans can treat any packet of a family differently."""
-        return not self.same_network or bool(self._places(family))
+        return not self._only_lists(family) or bool(self._places(family))
 
     def altered(self, family: Family) -> list[Region] | None:
         """Return regions that contain every packet which some list treats differently; None where
         that may be any packet.
         """
-        if not self.same_network or self._translates(family):
+        if not self._only_lists(family) or self._translates(family):
             return None
         found: list[Region] = []
         for alone in self._places(family).values():
@@ -280,13 +299,20 @@ class Change:
     def _paired(self, family: Family) -> _Pairs:
         import numpy as np
 
-        if self.same_network:
+        if self._only_lists(family):
             classes, some = self.new.address_classes(family), self._columns(family)
             columns = np.arange(len(classes)) if some is None else np.array(some, dtype=np.intp)
-            matrix = self.new.matrix(family)
-            one = _Known(list(classes), matrix.numbers_to(columns)[matrix.row], _segments(classes))
-            patterns, both = [each.pattern for each in classes], (one, one)
-            suspect = np.zeros(one.numbers.shape, dtype=bool)
+            both = [
+                _Known(
+                    list(each.address_classes(family)),
+                    matrix.numbers_to(columns)[matrix.row],
+                    _segments(classes),
+                )
+                for each in ((self.new,) if self.same_network else (self.old, self.new))
+                for matrix in (each.matrix(family),)
+            ]
+            patterns = [each.pattern for each in classes]
+            suspect = np.zeros(both[0].numbers.shape, dtype=bool)
         else:
             from crossgate.core.network.matrix import Matrix
 
@@ -306,39 +332,32 @@ class Change:
                     for own, ends in zip(sessions, found, strict=True)
                 ]
             patterns = list(dict.fromkeys(each.pattern for classes in found for each in classes))
-            both = _known(found[0], matrices[0], patterns), _known(found[1], matrices[1], patterns)
+            both = [
+                _known(own, matrix, patterns) for own, matrix in zip(found, matrices, strict=True)
+            ]
             before, after = both
             on_link = [each.segments[:, None] == each.segments for each in both]
             suspect = (before.numbers != after.numbers) | (on_link[0] != on_link[1])
             columns = np.arange(len(patterns))
         number = {pattern: index for index, pattern in enumerate(patterns)}
         there = suspect.copy()
-        if not self.same_network:
-            self._leave_out(
-                family,
-                both,
-                number,
-                suspect,
-                (on_link[0] == on_link[1]) & (before.numbers != after.numbers),
-            )
+        by_entries = self._only_lists(family) and not self._translates(family)
         for bit, alone in self._places(family).items():
-            meets = _meeting(
-                self.new.network.graphs(family), both[1:] if self.same_network else both, bit
-            )
+            meets = _meeting(self.new.network.graphs(family), both, bit)
             there |= meets
             suspect |= (
-                meets
-                if alone is None or not self.same_network or self._translates(family)
-                else meets & self._between(family, alone, number, columns)
+                meets & self._between(family, alone, number, columns)
+                if alone is not None and by_entries
+                else meets
             )
         suspect[columns] |= suspect[columns].T  # the answers
-        return _Pairs(patterns, number, both, columns, there, suspect)
+        return _Pairs(patterns, number, (both[0], both[-1]), columns, there, suspect)
 
     def _columns(self, family: Family) -> list[int] | None:
         """Return the address classes between which packets may go that a list treats differently,
         or their answers; None where that may be all classes.
         """
-        if not self.same_network or self._translates(family):
+        if not self._only_lists(family) or self._translates(family):
             return None
         classes, found = self.new.address_classes(family), set[int]()
         for alone in self._places(family).values():
@@ -378,67 +397,6 @@ class Change:
             places = place[receivers]
             found[np.ix_(np.array(senders, dtype=np.intp), places[places >= 0])] = True
         return found
-
-    def _leave_out(
-        self,
-        family: Family,
-        both: tuple[_Known, _Known],
-        number: dict[Pattern, int],
-        suspect: NDArray[np.bool_],
-        ways: NDArray[np.bool_],
-    ) -> None:
-        """Clear suspect pairs that only differ in their `ways`, by places that have a list in just
-        one of the plans, and whose packets that list permits by its otherwise line.
-
-        This is possible only for a list that permits all packets no entry takes and that does not
-        ask for TLS; pairs whose packets its entries may deny stay suspect.
-        """
-        import numpy as np
-
-        placed = [
-            {place: own for place, own in each.plan.asked.items() if place[2] is family}
-            for each in (self.old, self.new)
-        ]
-        only = {
-            place: own
-            for one, other in (placed, placed[::-1])
-            for place, own in one.items()
-            if place not in other
-        }
-        lets_by = all(
-            own.otherwise.action is Action.PERMIT and not asks_for_tls(own) for own in only.values()
-        )
-        if (
-            not only
-            or not lets_by
-            or self._translates(family)
-            or number.keys() != {each.pattern for each in self.new.address_classes(family)}
-        ):
-            # Addresses that just one of the plans tells apart are not among the classes that
-            # entries are looked up in.
-            return
-        graphs = self.new.network.graphs(family)
-        tokens = frozenset(graphs.bit(place[:2]).bit_length() - 1 for place in only)
-        before, after = (known.numbers[ways].tolist() for known in both)
-        without = {
-            each: graphs.nodes.without(each, tokens) for each in {*before, *after} if each >= 0
-        }
-        rows, columns = ways.nonzero()
-        same = np.array(
-            [
-                without.get(one, -1) == without.get(other, -2)
-                for one, other in zip(before, after, strict=True)
-            ],
-            dtype=bool,
-        )
-        stopping = [
-            entry
-            for own in only.values()
-            for entry in own.entries
-            if entry.action is not Action.PERMIT and not entry.off
-        ]
-        taken = self._between(family, stopping, number, np.arange(len(number)))
-        suspect[rows[same], columns[same]] = taken[rows[same], columns[same]]
 
 
 def _known(classes: Sequence[AddressClass], matrix: Matrix, patterns: Sequence[Pattern]) -> _Known:
@@ -539,6 +497,15 @@ def _alone(before: Plan, was: AccessList, after: Plan, now: AccessList) -> list[
         for plan, own in ((before, was), (after, now))
     )
     return [entry for entry, _ in unshared(old, new, lambda each: (*each[0].meaning, each[1]))]
+
+
+def _denying(own: AccessList) -> list[Entry] | None:
+    """Return the entries by which a list denies packets; None where it may deny any packet, or ask
+    for a TLS version.
+    """
+    if own.otherwise.action is not Action.PERMIT or asks_for_tls(own):
+        return None
+    return [each for each in own.entries if each.action is not Action.PERMIT and not each.off]
 
 
 def asks_for_tls(access_list: AccessList | None) -> bool:
