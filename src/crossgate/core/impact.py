@@ -1,8 +1,8 @@
-"""What a change of a plan does, before it is made: expectations, traffic and findings, the old plan
-against the new.
+"""What a change of a plan does, before it is made: to expectations, traffic and findings, the old
+plan compared with the new.
 
-Only what the change can have touched is looked at again: entries that share a packet with a changed
-one, and the whole of lists whose placement or network changed.
+Only what the change can affect is looked at: entries that share a packet with a changed one, and
+all of lists whose placement or network changed.
 """
 
 from __future__ import annotations
@@ -37,7 +37,7 @@ from crossgate.core.traffic.session import Session
 
 
 class Turned(NamedTuple):
-    """An expectation that a change makes hold or fail; `held` is None where the old plan does not
+    """An expectation whose answer a change reverses; `held` is None where the old plan does not
     have it.
     """
 
@@ -46,11 +46,10 @@ class Turned(NamedTuple):
 
 
 class Impact(NamedTuple):
-    """All that a change does. `broken` are the expectations that held and do not any more, `gone`
-    the findings that only were.
+    """All that a change does: `gone` are findings that only the old plan has.
 
-    `missed` are the questions that fell into too many pieces: what the change does there nobody
-    knows. `unaudited` are those about findings: there may be more new ones.
+    `missed` are the questions that fell into too many pieces, so that the answer is unknown.
+    `unaudited` are such questions about findings: there may be more new ones.
     """
 
     turned: list[Turned]
@@ -62,7 +61,7 @@ class Impact(NamedTuple):
 
     @property
     def broken(self) -> list[Verified]:
-        """The expectations that the change breaks."""
+        """The expectations that held before the change and fail after it."""
         return [each.now for each in self.turned if not each.now.held and each.held is not False]
 
 
@@ -73,8 +72,8 @@ def impact_of(
     tell: Tell | None = None,
     proved: Mapping[str, Verified] | None = None,
 ) -> Impact:
-    """Return what becomes otherwise when `new` takes the place of `old`; new expectations that are
-    `proved` already are not proved again.
+    """Return the differences that putting `new` in the place of `old` makes; new expectations that
+    are `proved` already are not proved again.
     """
     missed: list[TooManyPieces] = []
     unaudited: list[TooManyPieces] = []
@@ -109,8 +108,8 @@ def _turned(change: Change, now: datetime, proved: Mapping[str, Verified]) -> li
 
 
 def _can_turn(change: Change, was: Promise, now: Promise) -> bool:
-    """Whether a claim of both plans can hold in just one of them: it speaks of something else
-    there, or of traffic that may differ.
+    """Whether a claim of both plans can hold in just one of them: it is about something else there,
+    or about traffic that may be treated differently.
     """
     plans = change.old.plan, change.new.plan
     if now.by is not None or plans[0].client_ports != plans[1].client_ports:
@@ -132,8 +131,8 @@ def _can_turn(change: Change, was: Promise, now: Promise) -> bool:
 
 
 def _service(plan: Plan, expectation: Promise, family: Family) -> object:
-    """Return what an expectation's services stand for in a family; None in the place of one that it
-    does not have.
+    """Return what an expectation's services stand for in a family, with None for one that has no
+    part in it.
     """
     found: list[object] = []
     for service in expectation.services:
@@ -145,8 +144,8 @@ def _service(plan: Plan, expectation: Promise, family: Family) -> object:
 
 
 def _identity(expectation: Promise) -> str:
-    """Return an expectation's text without the number that it pins, which an edit may have changed
-    with the entry's.
+    """Return an expectation's text without the entry number after `by`, which an edit may have
+    changed together with the entry's.
     """
     text = expectation.text
     return (
@@ -163,8 +162,8 @@ def _findings(
 ) -> tuple[list[Finding], list[Finding]]:
     """Return the findings that only the new plan has, and those that only the old one has.
 
-    What fell into too many pieces in the new one is added to `missed`, and what only the old one
-    told there is not taken to be gone.
+    Questions about the new plan that fell into too many pieces are added to `missed`; findings of
+    the old plan are then not taken to be gone.
     """
     old, new = change.old, change.new
     anew = _anew(old, new)
@@ -200,8 +199,8 @@ other traffic too.
 def _not_elsewhere(
     plan: Plan, findings: list[Finding], other: Session, now: datetime
 ) -> list[Finding]:
-    """Return those of a plan's findings that the other plan has not, when all that their entries
-    permit there is looked at.
+    """Return those of a plan's findings that the other plan does not have, after all traffic that
+    their entries permit there has been looked at.
     """
     asked: dict[str, set[int]] = {}
     for name in {each.access_list for each in findings if each.name in _ON_THE_WAY}:
@@ -223,7 +222,7 @@ def _not_elsewhere(
 
 
 def _finding_key(plan: Plan, finding: Finding) -> tuple[str, str | None, str]:
-    """Return what a finding is known by in both plans, whatever its line and number."""
+    """Return what identifies a finding in both plans, whatever its line and number."""
     if finding.access_list is None or finding.entry is None:
         return finding.name, finding.access_list, "" if finding.access_list else finding.message
     entry = plan.any_list(finding.access_list).entry(finding.entry)
@@ -231,13 +230,13 @@ def _finding_key(plan: Plan, finding: Finding) -> tuple[str, str | None, str]:
 
 
 def _asked_by(entry: AnyEntry) -> str:
-    """Return what an entry says of packets: its text, without whether it is logged."""
+    """Return the text of an entry without `log`."""
     return entry.text.removesuffix(" log") if entry.log else entry.text
 
 
 def _anew(before: Session, after: Session) -> set[str]:
-    """Return the lists that just one plan has, or that stand elsewhere: all about them is looked
-    at.
+    """Return the lists that only one plan has, or that are placed elsewhere: everything about them
+    is looked at.
     """
     old, new = before.plan, after.plan
     if not after.network.same_addresses(before.network):
@@ -247,7 +246,7 @@ def _anew(before: Session, after: Session) -> set[str]:
 
 
 def _focus(before: Session, after: Session, anew: Collection[str]) -> tuple[Focus, Focus]:
-    """Return the entries of each plan that a change can have touched; all of the lists `anew`."""
+    """Return the entries of each plan that a change can affect; all entries of the lists `anew`."""
     old, new = before.plan, after.plan
     focus: tuple[dict[str, set[int]], dict[str, set[int]]] = ({}, {})
     for name in {*old.lists, *new.lists}:
@@ -282,8 +281,8 @@ def _stands(plan: Plan) -> set[tuple[Point, Direction, str]]:
 
 
 def _changed(old: AccessList | None, new: AccessList | None) -> list[EntryRegion]:
-    """Return the regions of entries that just one of two lists has, or has elsewhere; of all when
-    the rest is treated otherwise.
+    """Return the regions of entries that only one of two lists has, or has at another position;
+    those of all entries when the otherwise lines differ.
     """
     if old is None or new is None or old is new:
         return []

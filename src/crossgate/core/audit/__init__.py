@@ -1,8 +1,9 @@
-"""What is written but does not do what its author meant: findings, a module a family.
+"""Findings: what is written in a plan but does not do what its author meant, a module for each
+group of findings.
 
 A finding is a row of `core.model.finding.KINDS` and a function here that is marked with its name
-(`registry.finds`); all modules of this folder are looked through. What the plan accepts with a
-reason is set apart.
+(`registry.finds`); all modules of this folder are searched for them. What the plan accepts with a
+reason is told separately.
 """
 
 from __future__ import annotations
@@ -27,9 +28,8 @@ for _module in iter_modules(__path__, f"{__name__}."):
 
 class Audited(NamedTuple):
     """The findings of a plan in the order of its lines, and those that it accepts, each with its
-    `accept` line.
-
-    `missed` are the questions that fell into too many pieces: of those findings there may be more.
+    `accept` line. `missed` are the questions that fell into too many pieces: there may be more
+    findings of that kind.
     """
 
     findings: list[Finding]
@@ -38,8 +38,8 @@ class Audited(NamedTuple):
 
 
 class Told(NamedTuple):
-    """What the audit of one name tells, before what the plan accepts is set apart: its findings,
-    and the questions that fell into too many pieces.
+    """The findings of one name, before accepted ones are set aside, and the questions that fell
+    into too many pieces.
     """
 
     findings: list[Finding]
@@ -54,10 +54,11 @@ def audit(
     leave_out: Collection[str] = (),
     touched: Touched | None = None,
 ) -> Audited:
-    """Return every finding of a plan as things are at a time but for those to `leave_out`, errors
-    first, then in the order of the file; with a `focus`, of entries only those.
+    """Return the findings of a plan as things are at a time, except those in `leave_out`: errors
+    first, then in the order of the file.
 
-    Findings about traffic are then just of what is `touched`.
+    With a `focus`, only findings of those entries are returned; findings about traffic are then
+    only about what is `touched`.
     """
     case = Case(session, now, tell, focus, touched)
     told = _told(case, leave_out)
@@ -67,8 +68,8 @@ def audit(
 def audit_share(
     session: Session, now: datetime, lists: Collection[str], others: bool
 ) -> dict[str, Told]:
-    """Return what is found of some lists, by the name of the finding; with `others` also what is
-    about no list. What several shares tell is put `together`.
+    """Return the findings of some lists, by name; with `others` also those that are about no list.
+    The results of several shares are combined by `together`.
     """
     plan = session.plan
     focus = {
@@ -89,13 +90,15 @@ def audit_share(
 
 
 def together(plan: Plan, shares: Sequence[Mapping[str, Told]]) -> Audited:
-    """Return what shares of a plan come to, each list being in one of them and all else in one."""
+    """Return the findings of a plan from several shares: each list is in exactly one share, and so
+    is what is about no list.
+    """
     told = [each[name] for name in KINDS for each in shares if name in each]
     return _audited(plan, told, with_unused=True)
 
 
 def _told(case: Case, leave_out: Collection[str] = ()) -> dict[str, Told]:
-    """Return what each audit tells, in the order of the names."""
+    """Return the findings of each name, in the order of the names."""
     found: dict[str, Told] = {}
     for name in KINDS:
         if name in AUDITS and name not in leave_out:
@@ -108,8 +111,8 @@ def _told(case: Case, leave_out: Collection[str] = ()) -> dict[str, Told]:
 
 
 def _audited(plan: Plan, told: Iterable[Told], with_unused: bool) -> Audited:
-    """Set apart what a plan accepts, and put the rest in order; `with_unused` tells of acceptances
-    that nothing needs.
+    """Set aside what a plan accepts, and sort the rest; `with_unused` adds a finding for each
+    acceptance that nothing needs.
     """
     rank = {file: number for number, file in enumerate(plan.files)}
     missed: dict[str, TooManyPieces] = {}

@@ -1,6 +1,4 @@
-"""What passes beside an entry: other packets between the same ends, and the line of the list that
-lets them by.
-"""
+"""Other packets between the ends of an entry, and the line of its list that permits them."""
 
 from __future__ import annotations
 
@@ -20,7 +18,7 @@ MOST_PORTS = 1 << 10
 
 
 def ports_of(region: Region, protocol: int) -> Spans:
-    """Return the ports of a protocol that a region has."""
+    """Return the ports of a protocol in a region."""
     base = protocol << PROTOCOL_SHIFT
     return line.joined(
         (first - base, end - base)
@@ -32,7 +30,7 @@ def permitted_beside(
     case: Case, access_list: AccessList, entry: Entry, region: Region, what: Spans
 ) -> tuple[PacketSet, Decider] | None:
     """Return packets between the ends of an entry that carry something else and that its list
-    permits while the entry is in force, where it stops something of the entry's own there.
+    permits while the entry is in force, where the entry denies something between those ends.
     """
     wanted = region._replace(what=what, flags=ALL_FLAGS, source_ports=ALL_PORTS)
     with answered(f"what passes beside {line_name(access_list.name, entry.number)}", case.missed):
@@ -45,8 +43,8 @@ def permitted_beside(
 def _stops_there(
     case: Case, access_list: AccessList, entry: Entry, region: Region, packets: PacketSet
 ) -> bool:
-    """Whether a list stops some of what is in a region between the ends of some packets: lines
-    above the entry may permit it there.
+    """Whether a list denies some packet of a region between the ends of some packets; lines above
+    the entry may permit them all.
     """
     return any(
         not decider.permits
@@ -60,8 +58,8 @@ def _stops_there(
 def decided(
     case: Case, access_list: AccessList, region: Region, entry: Entry | None = None
 ) -> Iterator[tuple[PacketSet, Decider]]:
-    """Yield the parts of a region that lines of a list decide, in every state of its windows, or
-    in those in which an entry is in force.
+    """Yield the parts of a region that lines of a list decide, in every state of its windows; with
+    an entry, only in states in which it is in force.
     """
     for opened in case.states(access_list):
         if entry is None or entry.in_force(opened):
@@ -69,7 +67,7 @@ def decided(
 
 
 def does(decider: Decider) -> str:
-    """Say which line of a list does what it does."""
+    """Say which line of a list decides, and how."""
     return (
         f"{'the otherwise line' if decider.number is None else decider.number} "
         f"{DOES[decider.action]} it"

@@ -1,4 +1,4 @@
-"""Sources that nobody in an outside has, let in where the outside comes in (RFC 2827, RFC 6890)."""
+"""Source addresses that no machine on an outside can have, let in from it (RFC 2827, RFC 6890)."""
 
 from __future__ import annotations
 
@@ -27,7 +27,9 @@ only reserved an outside may have, as far as a plan says.
 
 @finds("bogus-source")
 def bogus_source(case: Case) -> Iterator[Finding]:
-    """Yield the lists where an outside comes in that let by sources which nobody there has."""
+    """Yield the lists at the border of an outside that permit source addresses which nobody there
+    can have.
+    """
     told = set[str]()
     for device in case.plan.devices.values():
         for interface in device.interfaces.values():
@@ -43,8 +45,8 @@ def bogus_source(case: Case) -> Iterator[Finding]:
 
 
 def _blocks(outside: Segment, family: Family) -> tuple[Pattern, ...]:
-    """Return the blocks that nobody in an outside has: those that are nobody's, and private ones
-    that are not in it.
+    """Return the blocks of addresses that no machine on an outside can have: reserved ones, and
+    private ones that are not part of it.
     """
     private = [
         each
@@ -63,8 +65,8 @@ def _blocks(outside: Segment, family: Family) -> tuple[Pattern, ...]:
 def _let_in(
     case: Case, own: AccessList, blocks: tuple[Pattern, ...]
 ) -> tuple[list[Pattern], Decider, Region] | None:
-    """Return which blocks a list lets by to the plan's subnets, with a line that does and what of
-    it; None where it stops all.
+    """Return which blocks a list permits to the plan's subnets, with the permitting line and an
+    example; None where it denies them all.
     """
     inside = AddressSet.of(own.family, case.plan.inside(own.family))
     open_ones: list[Pattern] = []

@@ -1,4 +1,4 @@
-"""Who can claim an address that is not theirs, and get by all lists on some way with it."""
+"""Who can use a source address that is not theirs, and pass all lists on some way with it."""
 
 from __future__ import annotations
 
@@ -27,7 +27,7 @@ from crossgate.core.wording.sentences import first_of
 
 
 def by_place(plan: Plan, findings: Sequence[Finding]) -> list[Finding]:
-    """Return findings for people: what machines of one subnet can claim is one thing, whichever
+    """Return findings for people: what machines of one subnet can claim is told once, whichever
     entries trust it.
     """
     of: dict[tuple[str, str], list[int]] = {}
@@ -43,8 +43,8 @@ def by_place(plan: Plan, findings: Sequence[Finding]) -> list[Finding]:
 
 
 def _coming_in(plan: Plan, name: str, findings: Sequence[Finding]) -> Finding:
-    """Return the finding that machines of a segment come in with any source address, and that
-    entries trust those of others.
+    """Return the finding that machines of a segment can use any source address, and that entries
+    trust addresses of others.
     """
     points = [
         str(each.point)
@@ -61,8 +61,8 @@ def _coming_in(plan: Plan, name: str, findings: Sequence[Finding]) -> Finding:
 
 
 def _beside(plan: Plan, name: str, findings: Sequence[Finding]) -> Finding:
-    """Return the finding that machines of a segment can take addresses of others there, and that
-    entries trust those.
+    """Return the finding that machines of a segment can take addresses of their neighbours which
+    entries trust.
     """
     return _of_several(
         plan,
@@ -92,7 +92,9 @@ _BY_PLACE = {"spoofable": _coming_in, "neighbour-can-claim": _beside}
 
 
 class Claims:
-    """Who can claim the sources of entries; what is asked of many flows alike is asked once."""
+    """Finds who can claim the sources of entries; a question about many flows that are alike is
+    asked once.
+    """
 
     def __init__(self, case: Case, family: Family) -> None:
         self.case, self.family = case, family
@@ -111,8 +113,8 @@ class Claims:
         flow: Flow,
         taken: AddressSet | None = None,
     ) -> Packet | None:
-        """Return a packet of a flow with a source of an entry that is no machine's there, that an
-        entry and all else lets by; or with one of those that are `taken`.
+        """Return a packet of a flow with a source address of an entry that is not a machine's own
+        there, and that the entry and all other lists permit; or with one of the `taken` addresses.
         """
         if entry not in self._regions:
             self._regions[entry] = entry_region(entry, self.family)
@@ -151,8 +153,8 @@ class Claims:
         return None
 
     def claimable(self, name: str, sources: tuple[Pattern, ...]) -> frozenset[Pattern]:
-        """Return the sources that machines of a segment can claim, and that are not theirs; what is
-        routed to nobody is nobody's to claim.
+        """Return the sources that machines of a segment can claim and that are not theirs;
+        addresses that nothing is routed to are left out.
         """
         key = (name, sources)
         if key not in self._foreign:
@@ -168,8 +170,8 @@ class Claims:
 
 
 def getting_by(asking: Flows, flow: Flow, packets: Region, entry: Entry) -> Packet | None:
-    """Return one of some packets that lists on some way of a flow there let by, one of them by an
-    entry; None where there is none.
+    """Return one of some packets that the lists on some way of a flow permit, one of them by the
+    given entry; None where there is none.
     """
     anything = Course(every_packet(packets.family), ALONE)
     sent = flow._replace(senders=packets.source, receivers=packets.destination)

@@ -1,4 +1,4 @@
-"""What comes by a place: whether a packet that a machine sends from its own address passes there and
+"""What passes a place: whether a packet that a machine sends from its own address gets there and
 matches an entry.
 """
 
@@ -16,8 +16,8 @@ from crossgate.core.sets.region import Region
 
 
 def comes_by(case: Case, entry: Entry, region: Region, crossing: Crossing) -> bool:
-    """Whether some packet that a machine sends from its own address comes by a place and matches an
-    entry, which takes a region.
+    """Whether some packet that a machine sends from its own address passes a place and is in the
+    region that an entry takes.
     """
     if case.comes_by(region, crossing):
         return True
@@ -32,7 +32,7 @@ def comes_by(case: Case, entry: Entry, region: Region, crossing: Crossing) -> bo
 def _reaches(
     case: Case, entry: Entry, region: Region, crossing: Crossing, receivers: Sequence[int]
 ) -> bool:
-    """Whether some packet that a machine sends to some address classes comes by a place and is in
+    """Whether some packet that a machine sends to certain address classes passes a place and is in
     the region that an entry takes.
     """
     family = region.family
@@ -60,14 +60,14 @@ def _reaches(
 
 
 def _unaddressed(source: AddressSet) -> bool:
-    """Whether some addresses are those of machines without one of their own."""
+    """Whether some addresses are those of machines that have no address of their own yet."""
     return bool(source & _without_address(source.family))
 
 
 @cache
 def _without_address(family: Family) -> AddressSet:
-    """Return what a machine sends from that has no address yet, or one of its link alone (RFC 1122,
-    RFC 3927, RFC 4291).
+    """Return the source addresses of a machine that has no address yet, or only one for its link
+    (RFC 1122, RFC 3927, RFC 4291).
     """
     blocks = {Family.IPV4: ("0.0.0.0", "169.254.0.0/16"), Family.IPV6: ("::", "fe80::/10")}[family]
     return AddressSet.of(family, [parse_block(each) for each in blocks])

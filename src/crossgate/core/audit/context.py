@@ -1,5 +1,5 @@
-"""What the findings share: one plan at one time, its lists as regions, what is covered, what
-crosses where.
+"""What all findings share: one plan at one time, its lists as regions, which entries are covered,
+and what passes where.
 """
 
 from __future__ import annotations
@@ -45,12 +45,12 @@ those of a list that is not there are not.
 
 
 class Touched(NamedTuple):
-    """What a change can have touched, for an audit that looks only at that.
+    """What a change may affect, for an audit that looks only at that.
 
-    `pairs` tells for a family which pairs of address classes, None for none; asked so, those on
-    whose way there something may differ, whatever address the sender claims.
-    `regions` tells for a family regions with every packet that a list treats otherwise, None where
-    any packet may be. Of the lists `anew` all traffic is looked at.
+    `pairs` returns for a family which pairs of address classes may be affected, None for none; its
+    second argument asks for pairs affected on the way there, whatever address the sender claims.
+    `regions` returns for a family regions that contain every packet which a list treats
+    differently, None where that may be any packet. All traffic of the lists in `anew` is looked at.
     """
 
     pairs: Callable[[Family, bool], TouchedPairs | None]
@@ -65,8 +65,8 @@ _MOST_FLOWS = 20_000
 
 
 class Passing(NamedTuple):
-    """Which address classes send to which across a place: by sender, a mask of the destinations;
-    and to which anyone does.
+    """Which address classes send to which across a place: for each sender a mask of the
+    destinations, and the destinations of all senders together.
     """
 
     classes: AddressClasses
@@ -75,7 +75,7 @@ class Passing(NamedTuple):
 
 
 class SeenThere(NamedTuple):
-    """Packets as they were `sent`, in what view a place sees them, and what they are `there`."""
+    """Packets as they were `sent`, the view in which a place sees them, and what they are `there`."""
 
     sent: Region
     view: View
@@ -83,7 +83,7 @@ class SeenThere(NamedTuple):
 
 
 class Case:
-    """One plan to be audited as things are at `now`. What two findings need is worked out once."""
+    """A plan to be audited as things are at `now`; what several findings need is worked out once."""
 
     def __init__(
         self,
@@ -125,7 +125,7 @@ class Case:
         self._coverage: dict[str, list[Coverage]] = {}
 
     def entries(self, access_list: AnyList[AnEntry]) -> list[AnEntry]:
-        """Return the entries of a list that are in it and to be looked at."""
+        """Return the entries in force of a list that are to be looked at."""
         chosen = None if self.focus is None else self.focus.get(access_list.name, ())
         if chosen is not None and not chosen:
             return []
@@ -137,13 +137,13 @@ class Case:
 
     @staticmethod
     def whole(access_list: AnyList[AnEntry]) -> list[AnEntry]:
-        """Return all entries that are in a list: what passes beside an entry depends on others of
-        its list, which a change may have touched.
+        """Return all entries in force of a list: what passes beside an entry depends on the others,
+        which a change may have touched.
         """
         return [entry for entry in access_list.entries if not entry.off]
 
     def in_focus(self, access_list: AccessList, entry: Entry) -> bool:
-        """Whether all about an entry is to be looked at, not only what is touched."""
+        """Whether everything about an entry is to be looked at, and not only touched traffic."""
         return self.focus is None or entry.number in self.focus.get(access_list.name, ())
 
     def to_be_looked_at(
@@ -152,8 +152,8 @@ class Case:
         entry: Entry,
         packets: Callable[[Case, AccessList, Entry], Iterable[Region]],
     ) -> bool:
-        """Whether a change can have made something otherwise for an entry, where that depends on
-        just some `packets` of it: all that is in focus is looked at.
+        """Whether a change may affect a finding about an entry that depends only on some `packets`
+        of it; for an entry in focus it always may.
         """
         if self._touched is None or self.in_focus(access_list, entry):
             return True
@@ -175,10 +175,8 @@ class Case:
         )
 
     def traffic(self) -> Iterator[tuple[AccessList, list[Entry]]]:
-        """Yield the lists whose traffic is to be looked at, with their entries that some packet
-        gets as far as.
-
-        With a focus the other entries are among them too, as far as their traffic is `touched`.
+        """Yield the lists whose traffic is to be looked at, each with its entries that some packet
+        reaches. With a focus, the other entries are included as far as their traffic is `touched`.
         """
         names = {placement.access_list for placement in self.plan.placements}
         for access_list in (each for name, each in self.plan.lists.items() if name in names):
@@ -191,7 +189,7 @@ class Case:
             yield access_list, [entry for entry in chosen if entry.number not in hidden]
 
     def placed(self) -> Iterator[AccessList]:
-        """Yield the lists to be looked at that stand somewhere, in the plan's order."""
+        """Yield the placed lists that are to be looked at, in the plan's order."""
         names = {placement.access_list for placement in self.plan.placements}
         return (
             access_list
@@ -200,27 +198,25 @@ class Case:
         )
 
     def looks_at(self, access_list: AnyList[Any]) -> bool:
-        """Whether a list is to be looked at, be it only as a whole."""
+        """Whether a list is to be looked at, even if only as a whole."""
         return self.focus is None or access_list.name in self.focus
 
     def states(self, *lists: AnyList[Any]) -> list[State]:
-        """Return every state that conditions of these lists can be in."""
+        """Return every state that the conditions of these lists can be in."""
         return list(self.plan.states(lists))
 
     def states_of(
         self, lists: Iterable[PlacedList], packets: Callable[[], Iterable[Region]]
     ) -> list[State]:
-        """Return the states of the conditions of some lists to be gone over for some packets
-        (`states_for`).
+        """Return the states of the conditions of some lists that have to be gone through for some
+        packets (`states_for`).
         """
         return list(
             states_for(self.plan, dict.fromkeys(each.access_list for each in lists), packets)
         )
 
     def coverage(self, access_list: AccessList) -> list[Coverage]:
-        """Return what is known of each entry that is ever in force, all states of the windows taken
-        together.
-        """
+        """Return what is known of each entry that is ever in force, over all states of the windows."""
         if not self.looks_at(access_list):
             return []
         if access_list.name not in self._coverage:
@@ -236,7 +232,7 @@ class Case:
         return self._coverage[access_list.name]
 
     def index(self, access_list: AccessList, opened: State) -> ListIndex:
-        """Return what decides single packets by a list while just these windows are open."""
+        """Return what decides single packets by a list while the given windows are open."""
         key = (access_list.name, opened)
         if key not in self._indexes:
             self._indexes[key] = ListIndex(access_list, opened)
@@ -246,9 +242,9 @@ class Case:
         self, family: Family, crossing: Crossing, columns: Iterable[int] | None = None
     ) -> Passing:
         """Return which address classes send to which across a place, on some path that arrives;
-        just to those of some `columns`, where not all ways are needed anyway.
+        only to those of some `columns`, unless all ways are known anyway.
 
-        It is one where a list stands in either family, in either direction.
+        It must be a place where a list stands for either family, in either direction.
         """
         some = columns is not None and self.columns(family) is not None
         chosen = frozenset(columns or ()) if some else None
@@ -271,8 +267,8 @@ class Case:
         return self._passing[key]
 
     def in_turn(self, family: Family, receivers: Sequence[int]) -> Iterator[Sequence[int]]:
-        """Yield some address classes in parts, for a question that any of them may answer: those
-        first of which it is known what they are sent.
+        """Yield some address classes in parts, for a question that any one of them may answer:
+        first those whose ways are known already.
         """
         known = self.columns(family)
         if known is None:
@@ -285,7 +281,7 @@ class Case:
             others, size = others[size:], len(others)
 
     def seen(self, family: Family, crossing: Crossing) -> list[SeenThere]:
-        """Return what machines send across a place that is translated before."""
+        """Return what machines send across a place that has been translated before it."""
         key = family, crossing
         if key not in self._seen:
             self._seen[key] = list(self._translated(family, crossing))
@@ -316,7 +312,9 @@ class Case:
     def _views(
         self, source: Endpoint, destination: Endpoint, crossing: Crossing
     ) -> Iterator[tuple[Spans, View]]:
-        """Yield in which views a place sees what is sent from one end to another, and of what."""
+        """Yield the views in which a place sees what one end sends to another, each with the
+        traffic that it is for.
+        """
         for what, several in self.network.by_service(source, destination):
             views = (
                 each.view
@@ -327,13 +325,13 @@ class Case:
             yield from ((what, view) for view in dict.fromkeys(views))
 
     def comes_by(self, region: Region, crossing: Crossing) -> bool:
-        """Whether something that is translated before comes by a place and is in a region there."""
+        """Whether traffic that has been translated before passes a place and is in a region there."""
         seen = self.seen(region.family, crossing)
         return any(each.there.common(region) is not None for each in seen)
 
     def _unplaced(self, family: Family) -> Matrix:
-        """Return the graphs of a family as if lists stood just where one of the other family or
-        direction does.
+        """Return the graphs of a family as if its lists stood wherever a list of the other family
+        or direction does.
         """
         if family not in self._matrices:
             from crossgate.core.network.matrix import Matrix
@@ -349,8 +347,8 @@ class Case:
         return self._matrices[family]
 
     def columns(self, family: Family) -> frozenset[int] | None:
-        """Return the address classes that something is sent to, or answered, which is to be looked
-        at; None for all.
+        """Return the address classes that receive, or answer, any traffic that is to be looked at;
+        None for all.
         """
         if family not in self._columns:
             self._columns[family] = None if self._touched is None else self._asked_for(family)
@@ -377,8 +375,8 @@ class Case:
         return frozenset(found)
 
     def senders(self, access_list: AccessList) -> dict[int, list[int]]:
-        """Return, for each address class of machines that send across a list, those of machines
-        that they send to, of the `columns`; alike ones joined.
+        """Return, for each address class of machines that send across a list, the classes of
+        machines that they send to, limited to `columns`; classes that are alike are joined.
         """
         if access_list.name not in self._senders:
             family = access_list.family
@@ -400,7 +398,7 @@ class Case:
         return self._senders[access_list.name]
 
     def touched(self, access_list: AccessList, claimed: bool = False) -> dict[int, list[int]]:
-        """Return the pairs of `senders` and receivers whose traffic a change may have touched; with
+        """Return the pairs of `senders` and receivers whose traffic a change may affect; with
         `claimed` also where senders use a false source address.
         """
         key = access_list.name, claimed
@@ -417,7 +415,7 @@ class Case:
         return self._of_touched[key]
 
     def _meets_touched(self, access_list: AccessList, claimed: bool) -> bool:
-        """Whether any traffic that a change can have touched meets a list."""
+        """Whether a list is asked about any traffic that a change may affect."""
         key = access_list.family, claimed
         if key not in self._met_by_touched:
             assert self._touched is not None
@@ -430,7 +428,7 @@ class Case:
     def sent(
         self, access_list: AccessList, entry: Entry, claimed: bool = False
     ) -> dict[int, list[int]]:
-        """Return what of `senders` is to be looked at for an entry: all of it, or what is
+        """Return the part of `senders` that is to be looked at for an entry: all of it, or what is
         `touched`.
         """
         return (
@@ -450,8 +448,8 @@ class Case:
         sent: Mapping[int, Sequence[int]],
         senders: Iterable[int],
     ) -> Iterator[tuple[int, int]]:
-        """Yield the pairs in which some senders send to a class that has destinations of an entry,
-        of what is `sent` across its list.
+        """Yield the pairs of a sender and a class with destinations of an entry, of the traffic
+        `sent` across the entry's list.
         """
         classes = self.session.address_classes(access_list.family)
         receivers = classes.overlapping(entry.destination.patterns)
@@ -460,11 +458,11 @@ class Case:
             yield from ((one, other) for other in sent[one] if chosen is None or other in chosen)
 
     def nodes(self, family: Family, one: int, other: int) -> tuple[int, int]:
-        """Return the numbers of the graphs between two address classes, there and back."""
+        """Return the node numbers of the graphs between two address classes, there and back."""
         return self.session.matrix(family).between(one, other)
 
     def flows(self, family: Family, one: int, other: int) -> list[Flow]:
-        """Return what the machines of an address class send to those of another."""
+        """Return what the machines of one address class send to those of another."""
         key = (family, one, other)
         if key not in self._flows:
             if len(self._flows) > _MOST_FLOWS:
@@ -488,7 +486,7 @@ class Case:
         return self._flows[key]
 
     def own_addresses(self, family: Family, index: int) -> AddressSet:
-        """Return the addresses of an address class that belong to no class inside it."""
+        """Return the addresses of an address class that are in no class inside it."""
         key = (family, index)
         if key not in self._own:
             each = self.session.address_classes(family)[index]
@@ -498,8 +496,8 @@ class Case:
         return self._own[key]
 
     def meant(self, family: Family, patterns: tuple[Pattern, ...]) -> list[int]:
-        """Return the classes of the addresses that an entry asks for: machines', and others where
-        it names them or has nothing else.
+        """Return the classes of the addresses that an entry asks for: those of machines, and others
+        only where it names them singly or has no machines.
         """
         key = (family, patterns)
         if key not in self._meant:
@@ -512,14 +510,16 @@ class Case:
         return self._meant[key]
 
     def class_of(self, address: Address) -> int:
-        """Return the address class of a machine, of those that are left when alike ones join."""
+        """Return the address class of a machine, among those that are left when classes that are
+        alike are joined.
+        """
         known = self._machines(address.family)
         around = self.session.address_classes(address.family).overlapping((single(address),))
         return next(each for each in reversed(around) if each in known)
 
     def _machines(self, family: Family) -> dict[int, tuple[Pattern, ...]]:
-        """Return the address classes of machines that are left when alike ones join, with the
-        patterns in them that did not (`merged`).
+        """Return the address classes of machines that are left when classes that are alike are
+        joined, each with the patterns inside it that were not (`merged`).
         """
         if family not in self._joined:
             import numpy as np
@@ -555,7 +555,9 @@ class Case:
         return self._joined[family]
 
     def asking(self, opened: State) -> Flows:
-        """Return the network while just these windows are open."""
+        """Return what answers questions about sets of conversations while the given windows are
+        open.
+        """
         return self.session.flows(opened)
 
     def is_over(self, entry: Entry) -> bool:
@@ -564,7 +566,9 @@ class Case:
 
 
 def _is_meant(known: AddressClass, patterns: PatternIndex) -> bool:
-    """Whether patterns are about a class: one of machines, or one that one of them names alone."""
+    """Whether patterns are about a class: about machines, or about an address that is named by
+    itself.
+    """
     if known.end.device is None and not known.scoped:
         return True
     return (known.scoped or not known.pattern.wildcard) and any(
@@ -573,7 +577,9 @@ def _is_meant(known: AddressClass, patterns: PatternIndex) -> bool:
 
 
 def _together(one: Coverage, other: Coverage) -> Coverage:
-    """Return what is known of an entry from two states: reached or needed in either is so."""
+    """Return what is known of an entry from two states: it is reached, or needed, if it is so in
+    either.
+    """
     first = one if one.reached or not other.reached else other
     return first._replace(
         needed=one.needed or other.needed, because=() if first.reached else first.because
@@ -581,6 +587,6 @@ def _together(one: Coverage, other: Coverage) -> Coverage:
 
 
 def numbers(entries: Sequence[AnyEntry]) -> str:
-    """Write the numbers of entries: `10`, `10 and 20`, `10, 20 and 30`."""
+    """Write entry numbers: `10`, `10 and 20`, `10, 20 and 30`."""
     texts = [str(entry.number) for entry in entries]
     return texts[0] if len(texts) == 1 else f"{', '.join(texts[:-1])} and {texts[-1]}"

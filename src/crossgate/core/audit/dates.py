@@ -1,4 +1,6 @@
-"""What is past its last day, and what soon will be: entries, lists and claims with `until`."""
+"""Lines that are past their last day, and those that soon will be: entries, lists and claims with
+`until`.
+"""
 
 from __future__ import annotations
 
@@ -25,14 +27,14 @@ def expired(case: Case) -> Iterator[Finding]:
 
 @finds("expires-soon")
 def expires_soon(case: Case) -> Iterator[Finding]:
-    """Yield the lines whose last day comes within thirty days."""
+    """Yield the lines whose last day is within thirty days."""
     for each in _looked_at(case):
         if not is_past(each.until, case.now) and each.until <= case.now.date() + SOON:
             yield _finding("expires-soon", each, f"its last day is {each.until}")
 
 
 def _looked_at(case: Case) -> Iterator[Dated]:
-    """Yield the lines that have a last day, of those that are to be looked at."""
+    """Yield the lines with a last day that are to be looked at."""
     numbers = {
         name: {None, *(entry.number for entry in case.entries(own))}
         for name, own in case.plan.every_list.items()

@@ -1,4 +1,4 @@
-"""Findings about what entries of a list leave each other to do."""
+"""Findings about what the entries of a list leave for each other to do."""
 
 from __future__ import annotations
 
@@ -27,7 +27,7 @@ _MOST_PIECES = 32
 
 @finds("never-reached")
 def never_reached(case: Case) -> Iterator[Finding]:
-    """Yield the entries that no packet gets as far as, in no state of the windows."""
+    """Yield the entries that no packet reaches, in no state of the windows."""
     for access_list in case.plan.lists.values():
         for known in case.coverage(access_list):
             entry = known.entry
@@ -71,8 +71,8 @@ def _hidden(entry: AnyEntry, takers: Sequence[AnyEntry], what_is_sent: str = "pa
 
 @finds("no-effect")
 def no_effect(case: Case) -> Iterator[Finding]:
-    """Yield the entries that could go and no packet would be treated differently; one that logs has
-    the log to show for it.
+    """Yield the entries without which no packet would be treated differently; an entry that logs
+    has at least that effect, and is left out.
     """
     for access_list in case.plan.lists.values():
         live = [entry for entry in access_list.entries if not entry.off]
@@ -117,8 +117,8 @@ def no_effect(case: Case) -> Iterator[Finding]:
 
 
 def _that_reaches(case: Case, access_list: AccessList, entry: Entry) -> Packet | None:
-    """Return a packet that gets as far as an entry, between machines of the plan where there is
-    one; None where that is too hard a question for an example.
+    """Return a packet that reaches an entry, between machines of the plan where possible; None
+    where finding an example is too hard.
     """
     region = entry_region(entry, access_list.family)
     with answered(f"a packet for {line_name(access_list.name, entry.number)}", []):
@@ -134,8 +134,8 @@ def _that_reaches(case: Case, access_list: AccessList, entry: Entry) -> Packet |
 
 
 def _excepted(case: Case, access_list: AccessList, entry: Entry) -> Entry | None:
-    """Return the first entry above one that does the opposite to some of its packets, and would
-    still have others below it.
+    """Return the first entry above that decides some of its packets the opposite way, and that
+    would still be needed for entries below it.
     """
     for opened in case.states(access_list):
         regions = case.session.regions.of(access_list, opened)
@@ -155,10 +155,9 @@ def _excepted(case: Case, access_list: AccessList, entry: Entry) -> Entry | None
 
 
 def _forgotten(live: Sequence[Entry], permits: int, otherwise: Action, entry: Entry) -> str:
-    """Ask for the closing line that its author may have forgotten: a permit below denials only, a
-    deny below a last permit.
-
-    `live` are the entries that are in the list, `permits` how many of them permit.
+    """Ask for the closing line that the author may have forgotten: a permit after denials only, or
+    a denial after the last permit. `live` are the entries in force, `permits` is how many of them
+    permit.
     """
     if permits > (entry.action is Action.PERMIT) or (entry.action is Action.PERMIT) is not (
         otherwise is Action.PERMIT
@@ -174,7 +173,7 @@ def _forgotten(live: Sequence[Entry], permits: int, otherwise: Action, entry: En
 
 
 def _next(access_list: AccessList, case: Case, known: Coverage) -> str:
-    """Say what would decide the packet that reaches an entry if the entry were not there."""
+    """Say what would decide the packet that reaches an entry if the entry were removed."""
     assert known.packet is not None
     state = next(opened for opened in case.states(access_list) if known.entry.in_force(opened))
     decider = case.index(access_list, state).decide_after(known.packet, known.entry)
@@ -186,7 +185,7 @@ def _next(access_list: AccessList, case: Case, known: Coverage) -> str:
 
 @finds("nothing-permitted")
 def nothing_permitted(case: Case) -> Iterator[Finding]:
-    """Yield the placed lists that permit no packet in any state of the windows."""
+    """Yield the placed lists that permit no packet in any state of their windows."""
     for access_list in case.placed():
         permits = True
         with answered(f"whether {access_list.name} permits anything", case.missed):

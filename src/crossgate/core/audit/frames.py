@@ -1,4 +1,4 @@
-"""Findings about ethernet lists: what they stop that a link needs, and entries for machines that
+"""Findings about ethernet lists: what they deny that a link needs, and entries for machines that
 are elsewhere.
 """
 
@@ -33,7 +33,7 @@ from crossgate.core.model.plan import Plan
 
 
 class _Station(NamedTuple):
-    """A machine of the plan on a link: its name, its subnet, its hardware address where that is
+    """A machine of the plan on a link: its name, its subnet, and its hardware address where that is
     known.
     """
 
@@ -43,7 +43,7 @@ class _Station(NamedTuple):
 
 
 def _stations_at(plan: Plan, point: Point) -> list[_Station]:
-    """Return the machines at a switch port, or the host that a list follows."""
+    """Return the machines at a switch port, or the host whose own list it is."""
     own = [each for each in plan.hosts.values() if point in (each.at, each.point)]
     interfaces = [
         each
@@ -61,8 +61,8 @@ def _station(machine: Host | Interface) -> _Station:
 
 @finds("arp-blocked")
 def arp_blocked(case: Case) -> Iterator[Finding]:
-    """Yield the ethernet lists that let IPv4 by and stop the ARP without which nobody finds the
-    other (RFC 826).
+    """Yield the ethernet lists that permit IPv4 and deny the ARP without which machines cannot find
+    each other (RFC 826).
     """
     for placement in case.plan.frame_placements:
         own = case.plan.frame_lists[placement.access_list]
@@ -97,7 +97,9 @@ def arp_blocked(case: Case) -> Iterator[Finding]:
 def _stopped(
     case: Case, own: EthernetList, placement: Placement, point: Point
 ) -> tuple[EthernetEntry | None, str] | None:
-    """Return who stops which ARP of a machine that IPv4 passes for; None where nobody does."""
+    """Return the line that denies ARP for a machine whose IPv4 packets pass, with the kind of
+    message; None where none does.
+    """
     plan, inward = case.plan, placement.direction is Direction.INBOUND
     for station in _stations_at(plan, point) or [_Station("", "", None)]:
         links = [
@@ -162,7 +164,7 @@ def misplaced(case: Case) -> Iterator[Finding]:
 def _why(
     plan: Plan, entry: EthernetEntry, place: tuple[Point, Direction], known: dict[int, str]
 ) -> Fault | None:
-    """Return why no frame that passes a place can match an entry; None where one can."""
+    """Return the reason why no frame that passes a place can match an entry; None where one can."""
     point, direction = place
     if point in plan.cabled:
         return None  # to another switch: whoever is there
@@ -196,8 +198,8 @@ def _why(
 
 
 def _named(stations: Stations, known: dict[int, str]) -> list[int]:
-    """Return the addresses of a set that names machines of the plan one by one; none where it has
-    others.
+    """Return the addresses of a set that consists of single machines of the plan; nothing where it
+    contains others.
     """
     own = [value for value, wildcard in stations.patterns if not wildcard]
     return own if len(own) == len(stations.patterns) and all(each in known for each in own) else []

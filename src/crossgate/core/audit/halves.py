@@ -1,5 +1,5 @@
-"""Denials of one half of something whose other half passes: the same service over TCP and UDP, QUIC
-beside HTTPS, ping beside ports.
+"""Denials of one half of a service whose other half is permitted: over TCP and UDP, QUIC beside
+HTTPS, ping beside ports.
 """
 
 from __future__ import annotations
@@ -30,7 +30,7 @@ _MESSAGES = {icmp_of(family) for family in Family}
 @finds("other-half")
 def other_half(case: Case) -> Iterator[Finding]:
     """Yield the denials of ports of which the same list permits the other half between the same
-    ends; of ping one a list.
+    ends; for ping, one for each list.
     """
     for access_list in case.placed():
         ping_told = False
@@ -88,8 +88,8 @@ def other_half(case: Case) -> Iterator[Finding]:
 
 @cache
 def _spoken_over_both() -> Spans:
-    """Return the ports of services that are spoken over both TCP and UDP (IANA Service Name and
-    Transport Protocol Port Number Registry).
+    """Return the ports of services that run over both TCP and UDP (IANA Service Name and Transport
+    Protocol Port Number Registry).
     """
     both = (
         ports for ports, transports in iana.services().values() if {"tcp", "udp"} <= {*transports}
@@ -98,8 +98,8 @@ def _spoken_over_both() -> Spans:
 
 
 def _is_known(decider: Decider) -> bool:
-    """Whether a line is about ICMP alone, or about all that no entry is for: who wrote it knows of
-    ping.
+    """Whether a line is about ICMP alone, or is the otherwise line: whoever wrote it had ping in
+    mind.
     """
     return decider.entry is None or (
         isinstance(decider.entry, Entry)
@@ -108,8 +108,8 @@ def _is_known(decider: Decider) -> bool:
 
 
 def _half(denied: int, other: int, shared: Spans, decider: Decider) -> tuple[Fault, str]:
-    """Say that ports of one protocol are denied, and a line lets those of another one by; return
-    these as a service, too.
+    """Say that ports of one protocol are denied while a line permits those of the other, and return
+    the latter as a service.
     """
     ports = format_ports(tuple((first, end - 1) for first, end in shared))
     quic = " (QUIC)" if other == UDP and line.contains(shared, _HTTPS) else ""

@@ -1,4 +1,6 @@
-"""Findings about what the network joins: switches, parts of it, and subnets without a gateway."""
+"""Findings about connections in the network: switches, separate parts, and subnets without a
+gateway.
+"""
 
 from __future__ import annotations
 
@@ -18,8 +20,8 @@ from crossgate.core.wording.sentences import first_of
 
 @finds("unjoined")
 def unjoined(case: Case) -> Iterator[Finding]:
-    """Yield the subnets with machines at switches that no cable joins, once for each switch apart
-    from those before it.
+    """Yield the subnets with machines at switches that no cable joins, once for each switch that is
+    separate from the earlier ones.
     """
     wire = case.network.wire
     machines: dict[str, list[tuple[str, str | None, Place]]] = {}
@@ -49,8 +51,8 @@ def unjoined(case: Case) -> Iterator[Finding]:
 
 
 class _Part(NamedTuple):
-    """Devices and subnets that packets pass between, whatever lists say; an outside is in every
-    part that has an interface on it.
+    """Devices and subnets between which packets can pass, leaving lists aside; an outside belongs
+    to every part with an interface on it.
     """
 
     devices: tuple[Device, ...]
@@ -59,7 +61,7 @@ class _Part(NamedTuple):
 
 @finds("parts-apart")
 def parts_apart(case: Case) -> Iterator[Finding]:
-    """Yield the parts of the network that nothing joins with its largest one."""
+    """Yield the parts of the network that have no connection to the largest part."""
     plan = case.plan
     parts = list(_parts(plan))
     if not plan.devices or not parts:
@@ -82,7 +84,7 @@ def parts_apart(case: Case) -> Iterator[Finding]:
 
 
 def _parts(plan: Plan) -> Iterator[_Part]:
-    """Yield the parts of the network, those with subnets first, in the order of the plan."""
+    """Yield the connected parts of the network, those with subnets first, in the order of the plan."""
     on: dict[str, dict[str, Device]] = {}
     for device in plan.devices.values():
         for interface in device.interfaces.values():
@@ -110,8 +112,8 @@ def _parts(plan: Plan) -> Iterator[_Part]:
 
 @finds("no-gateway")
 def no_gateway(case: Case) -> Iterator[Finding]:
-    """Yield the prefixes of subnets in which no device has an address, where one has an
-    interface.
+    """Yield the prefixes of subnets in which no device has an address, although a device has an
+    interface on the subnet.
     """
     plan = case.plan
     on: dict[str, list[Interface]] = {}
@@ -143,8 +145,8 @@ def no_gateway(case: Case) -> Iterator[Finding]:
 
 @finds("route-unused")
 def route_unused(case: Case) -> Iterator[Finding]:
-    """Yield the static routes that no packet takes, since other routes of their device are longer
-    or better and have all of it.
+    """Yield the static routes that no packet takes, since longer or better routes of the device
+    cover them.
     """
     for device in case.plan.devices.values():
         for route in device.routes:
@@ -165,8 +167,8 @@ def route_unused(case: Case) -> Iterator[Finding]:
 
 @finds("private-outside")
 def private_outside(case: Case) -> Iterator[Finding]:
-    """Yield the outside that is all the rest, where it has private addresses that an entry of a
-    placed list speaks of.
+    """Yield the outside without prefixes where it includes private addresses that an entry of a
+    placed list names.
     """
     rest = case.plan.rest
     if rest is None:
@@ -211,8 +213,8 @@ def private_outside(case: Case) -> Iterator[Finding]:
 
 
 def _names(part: _Part) -> str:
-    """Return the names of the subnets of a part, the first of many; of one that has none, its
-    outsides.
+    """Return the names of a part's subnets, shortened where there are many; for a part without
+    subnets, of its outsides.
     """
     return first_of(
         [each.name for each in part.segments if not each.outside]

@@ -1,4 +1,6 @@
-"""Findings about leases: machines that get none, cannot keep it, or cannot ask whom it names."""
+"""Findings about address leases: machines that get none, cannot renew it, or cannot ask the servers
+it names.
+"""
 
 from __future__ import annotations
 
@@ -27,19 +29,19 @@ _NAMES, _TIME = "udp/domain", "udp/ntp"
 
 @finds("lease-blocked")
 def lease_blocked(case: Case) -> Iterator[Finding]:
-    """Yield the lines that keep machines from getting a lease."""
+    """Yield the lines that prevent machines from getting a lease."""
     return _stopped(case, "lease-blocked", renews=False)
 
 
 @finds("renewal-blocked")
 def renewal_blocked(case: Case) -> Iterator[Finding]:
-    """Yield the lines that keep machines from renewing a lease with its server."""
+    """Yield the lines that prevent machines from renewing a lease with its server."""
     return _stopped(case, "renewal-blocked", renews=True)
 
 
 def _stopped(case: Case, name: str, renews: bool) -> Iterator[Finding]:
-    """Yield where exchanges of the plan's leases are stopped at a message that renews, or at
-    another.
+    """Yield the findings about lease exchanges that are stopped at a renewal message, or at another
+    one.
     """
     told = set[tuple[object, ...]]()
     for leases in case.plan.leases:
@@ -104,9 +106,9 @@ def _why(trace: Trace) -> str:
 
 
 def _permit(trace: Trace, ends: tuple[str, str], service: str, source_port: int | None) -> str:
-    """Return what an entry would have to permit of a packet that is stopped, between these ends on
-    its way there: in a standard list its source, and no more than the packet needs, since that
-    entry is about all that the source sends.
+    """Return what an entry would have to permit so that a denied packet passes, between these ends
+    on its way there. In a standard list that is its source only, and no more than the packet needs,
+    since the entry is about all that the source sends.
     """
     source, destination = reversed(ends) if trace.legs[-1].leg.returns else ends
     decided = trace.decided
@@ -120,8 +122,8 @@ def _permit(trace: Trace, ends: tuple[str, str], service: str, source_port: int 
 def _at(
     name: str, leases: Leases, trace: Trace, line: Decider | None, fault: Fault, permit: str
 ) -> Finding:
-    """Return a finding at the line that stops something, at that of the leases where no list
-    does.
+    """Return a finding at the line that denies something, or at the line of the leases where no
+    list does.
     """
     packet = trace.conversation.first
     on = trace.conversation.source.segment
@@ -134,7 +136,7 @@ def _at(
 
 
 class _Served(NamedTuple):
-    """Whom leases tell their machines to ask, and for what service, in words of a claim."""
+    """A server that leases name to their machines, and its service, in the words of a claim."""
 
     leases: Leases
     service: str
@@ -143,8 +145,8 @@ class _Served(NamedTuple):
 
 @finds("names-blocked")
 def names_blocked(case: Case) -> Iterator[Finding]:
-    """Yield the lines that keep machines with a lease from asking for names where it tells them
-    to.
+    """Yield the lines that prevent machines with a lease from asking the name server that it gives
+    them.
     """
     return _unserved(
         case,
@@ -156,8 +158,8 @@ def names_blocked(case: Case) -> Iterator[Finding]:
 
 @finds("time-blocked")
 def time_blocked(case: Case) -> Iterator[Finding]:
-    """Yield the lines that keep machines with a lease from asking for the time where it tells them
-    to.
+    """Yield the lines that prevent machines with a lease from asking the time server that it gives
+    them.
     """
     return _unserved(
         case,
@@ -197,15 +199,13 @@ def _unserved(case: Case, name: str, what: str, served: Iterable[_Served]) -> It
 
 
 def _source(case: Case, leases: Leases) -> str:
-    """Return words for the addresses of leases: their subnet's where it has no others of the
-    family.
-    """
+    """Return words for the leased addresses: the subnet where it has no others of the family."""
     alike = [e for e in case.plan.leases if (e.on, e.family) == (leases.on, leases.family)]
     return leases.word if len(alike) == 1 else ", ".join(map(str, leases.addresses))
 
 
 def _addresses(case: Case, served: _Served) -> Iterator[str]:
-    """Yield by what word a server of names or time is asked, in the family of the leases."""
+    """Yield the words by which a name or time server is asked, in the family of the leases."""
     plan, family, word = case.plan, served.leases.family, served.server
     if word in plan.devices:
         own = plan.devices[word].interfaces.values()

@@ -1,5 +1,5 @@
-"""Who can take the address of a machine beside it: on one subnet nothing but a list at the port, or
-one that follows the machine, tells machines apart.
+"""Who can take the address of a machine beside it: within a subnet, only a list at a switch port or
+at a host tells machines apart.
 """
 
 from __future__ import annotations
@@ -23,8 +23,8 @@ from crossgate.core.sets.effort import answered
 
 
 class Beside(NamedTuple):
-    """Machines of a subnet that an entry trusts, by their addresses, and their neighbours that it
-    does not, by name.
+    """Machines of a subnet that an entry trusts, by their addresses, and by name their neighbours
+    that it does not trust.
     """
 
     segment: str
@@ -33,7 +33,7 @@ class Beside(NamedTuple):
 
 
 class Hosts:
-    """The hosts of a plan in one family, found by what an entry asks for."""
+    """The hosts of a plan in one family, with the search for those an entry asks for."""
 
     def __init__(self, plan: Plan, family: Family) -> None:
         self._family = family
@@ -77,8 +77,8 @@ class Hosts:
 
 @finds("neighbour-can-claim")
 def neighbour_can_claim(case: Case) -> Iterator[Finding]:
-    """Yield the entries that permit what some machines of a subnet send and not what others do,
-    which can take their addresses and get through.
+    """Yield the entries that permit some machines of a subnet and not their neighbours, which can
+    take the permitted addresses and get through.
     """
     hosts = {family: Hosts(case.plan, family) for family in Family}
     claims = {family: Claims(case, family) for family in Family}
@@ -105,7 +105,7 @@ def neighbour_can_claim(case: Case) -> Iterator[Finding]:
 
 
 def _lets_begin(entry: Entry) -> bool:
-    """Whether an entry takes a SYN as it is sent; one that does not is about answers."""
+    """Whether an entry takes a SYN; an entry that does not is about answers."""
     tests = entry.qualifiers.flags
     return not tests or any(test.holds(SYN) for test in tests)
 
@@ -113,7 +113,9 @@ def _lets_begin(entry: Entry) -> bool:
 def _taking(
     case: Case, claims: Claims, access_list: AccessList, entry: Entry, beside: Beside
 ) -> Iterator[tuple[str, Packet]]:
-    """Yield the neighbours that get through with an address that an entry trusts, with a packet."""
+    """Yield the neighbours that get through with an address that an entry trusts, each with a
+    packet.
+    """
     family = access_list.family
     sent, names = case.sent(access_list, entry, claimed=True), dict[int, str]()
     for name in beside.neighbours if sent else ():

@@ -1,6 +1,4 @@
-"""Findings about what the machines of one link say to each other, without which nothing else gets
-through.
-"""
+"""Findings about the messages between machines of one link without which no other traffic works."""
 
 from __future__ import annotations
 
@@ -53,8 +51,8 @@ _ALL_NODES, _ALL_ROUTERS, _SOLICITED = (
 
 
 class _Link(NamedTuple):
-    """What has to pass a list of a link: message types, the addresses that they come from, and
-    those of who gets them.
+    """What has to pass a list of a link: message types, their source addresses, and their
+    destination addresses.
     """
 
     types: tuple[int, ...]
@@ -64,7 +62,7 @@ class _Link(NamedTuple):
 
 @finds("neighbour-blocked")
 def neighbour_blocked(case: Case) -> Iterator[Finding]:
-    """Yield the IPv6 lists at interfaces, ports and hosts that stop neighbour discovery of their
+    """Yield the IPv6 lists at interfaces, ports and hosts that deny neighbour discovery on their
     own link (RFC 4861, RFC 4890 section 4.4.1).
     """
     for placement in case.plan.placements:
@@ -83,7 +81,7 @@ def neighbour_blocked(case: Case) -> Iterator[Finding]:
 
 
 def _stops_neighbours(case: Case, placement: Placement, access_list: AccessList) -> Finding | None:
-    """Return the finding that a list stops neighbour discovery where it stands; None where it does
+    """Return the finding that a list denies neighbour discovery where it stands; None where it does
     not.
     """
     link = _link(case, placement)
@@ -103,7 +101,7 @@ def _stops_neighbours(case: Case, placement: Placement, access_list: AccessList)
 
 @finds("vrrp-blocked")
 def vrrp_blocked(case: Case) -> Iterator[Finding]:
-    """Yield the lists that stop what the devices of a shared gateway tell each other (RFC 9568
+    """Yield the lists that deny the messages between the devices of a shared gateway (RFC 9568
     sections 5.1 and 7).
     """
     told: set[tuple[str, Point, Direction]] = set()
@@ -146,8 +144,8 @@ def vrrp_blocked(case: Case) -> Iterator[Finding]:
 def _unheard(
     case: Case, gateway: SharedGateway, family: Family
 ) -> Iterator[tuple[Placement, Decider, Packet]]:
-    """Yield who stops which advertisement, on the way between any two devices that share a
-    gateway.
+    """Yield the line that denies an advertisement, and the advertisement, for each way between two
+    devices that share a gateway.
     """
     plan, network = case.plan, case.network
     group = _ALL_VRRP[family]
@@ -184,7 +182,7 @@ def _unheard(
 
 
 def _link(case: Case, placement: Placement) -> _Link | None:
-    """Return what has to pass at a place, or None where neighbour discovery does not pass."""
+    """Return what has to pass at a place; None where neighbour discovery does not pass it."""
     plan, point, inward = case.plan, placement.point, placement.direction is Direction.INBOUND
     if point.kind is PointKind.INTERFACE:
         # What a device itself sends is not asked at its own interfaces, and nothing else of the
@@ -224,7 +222,9 @@ def _link(case: Case, placement: Placement) -> _Link | None:
 def _stopped(
     case: Case, access_list: AccessList, opened: State, link: _Link, kind: int
 ) -> tuple[Decider, Packet] | None:
-    """Return who stops a message, other than one from single machines, and the message."""
+    """Return the line that denies a message, leaving out denials of single machines, and the
+    message.
+    """
     solicited = tuple(
         Pattern(Family.IPV6, _SOLICITED.value | own.value & _SOLICITED.wildcard, 0)
         for own in link.own

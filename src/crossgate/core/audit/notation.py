@@ -1,5 +1,5 @@
-"""Findings about words that say something else than people mean by them: masks, protocols,
-transports, subnets.
+"""Findings about words that do not say what people mean by them: masks, protocols, transports,
+subnets.
 """
 
 from __future__ import annotations
@@ -30,8 +30,8 @@ from crossgate.core.model.service import split_service
 
 
 class _Addressed(NamedTuple):
-    """Addresses with where they are written: in an entry of a list, or in a group, whose name leads
-    the message.
+    """Addresses and the place where they are written: in an entry of a list, or in a group, whose
+    name then begins the message.
     """
 
     place: Place
@@ -42,9 +42,7 @@ class _Addressed(NamedTuple):
 
 
 def _addressed(case: Case) -> Iterator[_Addressed]:
-    """Yield the sources and destinations of entries that are no names, and the members of
-    groups.
-    """
+    """Yield the sources and destinations of entries that are not names, and the members of groups."""
     for access_list in case.plan.lists.values():
         for entry in case.entries(access_list):
             for addresses in (entry.source, entry.destination):
@@ -76,8 +74,8 @@ def _at(
 
 @finds("mask-reversed")
 def mask_reversed(case: Case) -> Iterator[Finding]:
-    """Yield the entries and groups with a netmask where a wildcard is meant, and the entries with a
-    wildcard where a netmask is.
+    """Yield the entries and groups with a netmask where a wildcard is meant, and those with a
+    wildcard where a netmask is meant.
     """
     for at in _addressed(case):
         addresses = at.addresses
@@ -87,8 +85,8 @@ def mask_reversed(case: Case) -> Iterator[Finding]:
 
 
 def other_mask(addresses: Addresses) -> str | None:
-    """Return addresses written with the kind of mask that is meant, where they have the other kind
-    (`mask-reversed`); None where they have not.
+    """Return addresses with the kind of mask that is meant, where they are written with the other
+    kind (`mask-reversed`); None elsewhere.
     """
     meant = _wildcard_meant(addresses)
     if meant is not None:
@@ -101,8 +99,8 @@ def other_mask(addresses: Addresses) -> str | None:
 
 
 def _netmask_as_wildcard(addresses: Addresses) -> Fault | None:
-    """Tell of a wildcard whose 1 bits are one run at the left, as a netmask's are; None where there
-    is none.
+    """Return the fault of a wildcard whose 1 bits are one run at the left, as in a netmask; None
+    for any other.
     """
     meant = _wildcard_meant(addresses)
     if meant is None:
@@ -123,9 +121,7 @@ def _netmask_as_wildcard(addresses: Addresses) -> Fault | None:
 
 
 def _wildcard_meant(addresses: Addresses) -> tuple[Family, int] | None:
-    """Return the wildcard that is meant where the one written is a netmask; None where it is
-    none.
-    """
+    """Return the wildcard that is meant where a netmask is written; None elsewhere."""
     for each in addresses.patterns if " wild " in addresses.text else ():
         fixed = each.family.mask & ~each.wildcard
         if each.wildcard and fixed and fixed & (fixed + 1) == 0:
@@ -134,8 +130,8 @@ def _wildcard_meant(addresses: Addresses) -> tuple[Family, int] | None:
 
 
 def _all_or_nothing(text: str) -> Fault | None:
-    """Tell of an address of which the mask leaves nothing, so that it is any: a mask of the other
-    kind; None where there is none.
+    """Return the fault of an address with the other kind of mask, of which nothing is left so that
+    it means any; None elsewhere.
     """
     address, word, mask = text.partition(" mask ") if " mask " in text else text.partition(" wild ")
     if not word:
@@ -152,7 +148,7 @@ def _all_or_nothing(text: str) -> Fault | None:
 
 @finds("subnet-missed")
 def subnet_missed(case: Case) -> Iterator[Finding]:
-    """Yield addresses that begin like a subnet and have one bit more or less free than it has."""
+    """Yield addresses that look like a subnet but leave one bit more or less free than it has."""
     subnets = Subnets(case.plan)
     for at in _addressed(case):
         for name, block, half in subnets.nearly(at.addresses):
@@ -163,7 +159,7 @@ def subnet_missed(case: Case) -> Iterator[Finding]:
 
 
 class Subnets:
-    """The prefixes of a plan's subnets, for addresses that are nearly one of them."""
+    """The prefixes of a plan's subnets, for finding addresses that are nearly one of them."""
 
     def __init__(self, plan: Plan) -> None:
         self._blocks = [
@@ -179,8 +175,8 @@ class Subnets:
                 self._from.setdefault(first, []).append((segment.name, block))
 
     def nearly(self, addresses: Addresses) -> Iterator[tuple[str, Pattern, Pattern]]:
-        """Yield the subnets that addresses begin like with one bit more or less free, each with its
-        prefix and the half that is too much or missed.
+        """Yield the subnets that addresses look like but for one bit, each with its prefix and the
+        half that is too much or missing.
         """
         written = _first_address(addresses.text) if len(addresses.patterns) == 1 else None
         if written is None:
@@ -216,8 +212,8 @@ def _odd_bit(text: str, name: str, block: Pattern, half: Pattern, wider: bool) -
 
 
 def _words(case: Case) -> Iterator[tuple[Place, AccessList | None, Entry | None, str]]:
-    """Yield the service tokens of entries, and those of the plan's own services, with where they
-    are written.
+    """Yield the service tokens of entries, and those of the plan's own services, with the place
+    where each is written.
     """
     for access_list in case.plan.lists.values():
         for entry in case.entries(access_list):
@@ -239,7 +235,7 @@ def _about_words(
 
 @finds("protocol-meant")
 def protocol_meant(case: Case) -> Iterator[Finding]:
-    """Yield protocols whose names people take for something else."""
+    """Yield protocols whose names people mistake for something else."""
 
     def wrong(access_list: AccessList | None, entry: Entry | None, token: str) -> Fault | None:
         found = iana.mistaken_text(token)
@@ -256,7 +252,7 @@ def protocol_meant(case: Case) -> Iterator[Finding]:
 
 @finds("transport-narrowed")
 def transport_narrowed(case: Case) -> Iterator[Finding]:
-    """Yield services named behind one transport that are spoken over others too, where no other
+    """Yield services that are named with one transport and run over others too, where no other
     entry takes these.
     """
 
@@ -286,7 +282,7 @@ def transport_narrowed(case: Case) -> Iterator[Finding]:
 
 
 def _taken(access_list: AccessList, entry: Entry, protocol: int, ports: tuple[int, int]) -> bool:
-    """Whether another entry, between the same ends, names these ports of another protocol."""
+    """Whether another entry between the same ends names these ports of another protocol."""
     return any(
         each is not entry
         and (each.source.patterns, each.destination.patterns)

@@ -12,8 +12,8 @@ from crossgate.core.model.finding import Fault, Finding
 
 @finds("number-kind")
 def number_kind(case: Case) -> Iterator[Finding]:
-    """Yield the numbered lists whose number says the other kind, or none, by the plan's
-    numbering.
+    """Yield the numbered lists whose number stands for the other kind of list, or for none, by the
+    plan's numbering.
     """
     for access_list in case.plan.lists.values():
         if not access_list.name.isdigit():

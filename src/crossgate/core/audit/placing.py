@@ -1,4 +1,4 @@
-"""Findings about where lists stand."""
+"""Findings about where lists are placed."""
 
 from __future__ import annotations
 
@@ -27,7 +27,7 @@ from crossgate.core.wording.sentences import first_of
 
 @finds("unplaced")
 def unplaced(case: Case) -> Iterator[Finding]:
-    """Yield the lists that nothing places: they are asked nowhere."""
+    """Yield the lists that are placed nowhere, so that no packet is checked against them."""
     placed = {placement.access_list for placement in case.plan.every_placement}
     for access_list in case.plan.every_list.values():
         if access_list.name not in placed:
@@ -46,8 +46,8 @@ def unplaced(case: Case) -> Iterator[Finding]:
 
 @finds("asked-twice")
 def asked_twice(case: Case) -> Iterator[Finding]:
-    """Yield the placements of a list at a switch port where the machine that is plugged in has the
-    same list of its own, or one with the same entries: packets are asked twice.
+    """Yield the placements of a list at a switch port whose machine has the same list, or an equal
+    one, of its own: packets are checked twice.
     """
     plan = case.plan
     hosts: dict[Point, list[Host]] = {}
@@ -71,8 +71,8 @@ def asked_twice(case: Case) -> Iterator[Finding]:
 
 @finds("standard-near-source")
 def standard_near_source(case: Case) -> Iterator[Finding]:
-    """Yield the standard lists that stop machines where they leave their own subnet, and so on the
-    way to everywhere.
+    """Yield the standard lists that deny machines where they leave their own subnet, and so
+    everything that these send.
     """
     for placement in case.plan.placements:
         access_list = case.plan.lists[placement.access_list]
@@ -103,8 +103,8 @@ def standard_near_source(case: Case) -> Iterator[Finding]:
 
 
 def _source_side(case: Case, placement: Placement) -> Segment | None:
-    """Return the subnet whose machines' traffic comes in at a place, where it is the first that
-    they cross; None elsewhere.
+    """Return the subnet whose machines' traffic comes in at a place, where that is the first place
+    it crosses; None elsewhere.
     """
     point, segment = placement.point, None
     if point.kind is PointKind.SUBNET and placement.direction is Direction.OUTBOUND:
@@ -115,7 +115,7 @@ def _source_side(case: Case, placement: Placement) -> Segment | None:
 
 
 def _stopped_machine(case: Case, access_list: AccessList, segment: Segment) -> Address | None:
-    """Return an address that a machine of a subnet can have and that a list stops."""
+    """Return an address of a subnet, possible for a machine, that a list denies."""
     family, own = access_list.family, [*case.plan.interface_of, *case.plan.gateway_at]
     for opened in case.states(access_list):
         for block in (each for each in segment.prefixes if each.family is family):
@@ -138,7 +138,9 @@ def _stopped_machine(case: Case, access_list: AccessList, segment: Segment) -> A
 
 @finds("one-family")
 def one_family(case: Case) -> Iterator[Finding]:
-    """Yield the placements with a list for one family, where the other family passes with none."""
+    """Yield the placements of a list for one family at places that the other family passes without
+    a list.
+    """
     placed = case.plan.asked
     for placement in case.plan.placements:
         family = case.plan.lists[placement.access_list].family

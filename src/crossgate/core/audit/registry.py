@@ -1,4 +1,4 @@
-"""Which function finds what: every finding of `KINDS` has one, marked with its name."""
+"""Which function finds what: every finding in `KINDS` has one, marked with its name."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ AUDITS: dict[str, Audit] = {}
 
 
 def finds(name: str) -> Callable[[Audit], Audit]:
-    """Mark the function that finds what has this name in `KINDS`."""
+    """Mark a function as the one for the finding of this name in `KINDS`."""
     assert name in KINDS, f"{name} is no finding of core.model.finding.KINDS"
 
     def register(audit: Audit) -> Audit:

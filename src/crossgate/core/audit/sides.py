@@ -1,12 +1,15 @@
-"""Entries that ask for nothing that comes by where their list stands, and where it does come by.
+"""Entries that match nothing of what passes their list's place, and where the traffic that they ask
+for does pass.
 
-1. What comes by a place is what machines send from their own addresses, on any of the equally good
-   ways. A device's own addresses count where an entry names them one by one, or has no others; what
-   stays on its link also where its sender has no address yet.
-2. Where nothing comes by, it is looked for the other way at the same place, with source and
-   destination swapped, and on the way that it takes through the network.
-3. A denial of inside sources where an outside comes in, or of outside ones where the inside does,
-   guards against false sources (RFC 2827): it is where it belongs.
+1. What passes a place is what machines send from their own addresses, on any of the equally good
+ways. A device's own addresses count where an entry names them singly or has no others; traffic that
+stays on its link also counts from a sender without an address.
+
+2. Where nothing passes, the same place is tried in the other direction, and with source and
+destination exchanged, and then the way that the traffic takes through the network.
+
+3. A denial of inside sources coming in from an outside, or of outside sources coming from inside,
+guards against false source addresses (RFC 2827): it is where it belongs.
 """
 
 from __future__ import annotations
@@ -36,7 +39,7 @@ _MOST_PAIRS = 64
 
 @finds("wrong-side")
 def wrong_side(case: Case) -> Iterator[Finding]:
-    """Yield the entries that nothing which comes by any place of their list can match."""
+    """Yield the entries that match nothing of what passes any place of their list."""
     for access_list in case.placed():
         crossings = [Crossing(*place) for place in case.plan.places_of(access_list)]
         for entry in case.entries(access_list):
@@ -65,8 +68,8 @@ def wrong_side(case: Case) -> Iterator[Finding]:
 def _fault(
     case: Case, access_list: AccessList, entry: Entry, crossings: Sequence[Crossing]
 ) -> tuple[Fault, Crossing | None] | None:
-    """Return why nothing that comes by can match an entry, what to do, and where it does come by;
-    None where something can.
+    """Return why nothing that passes can match an entry, how to mend it, and where the traffic does
+    pass; None where something can match.
     """
     region = entry_region(entry, access_list.family)
     if region is not None:
@@ -119,9 +122,9 @@ def _fault(
 
 
 def _guards(case: Case, entry: Entry, family: Family, crossing: Crossing) -> bool:
-    """Whether a denial drops false sources coming in: inside ones where an outside does, and
-    outside ones, whoever for, where it does not; whoever for, too, those of neighbours where one
-    machine is plugged in.
+    """Whether a denial drops false source addresses that come in: inside ones from an outside;
+    outside ones, for any destination, from inside; and those of neighbours where a single machine
+    is plugged in.
     """
     if crossing.direction is not Direction.INBOUND:
         return False
@@ -146,8 +149,8 @@ def _is_outward(plan: Plan, crossing: Crossing) -> bool:
 
 
 def _anybody_sends(case: Case, entry: Entry, region: Region, crossing: Crossing) -> bool:
-    """Whether anything comes by a place to a destination of an entry, whatever address its sender
-    claims.
+    """Whether traffic to a destination of an entry passes a place, whatever source address its
+    sender claims.
     """
     family = region.family
     receivers = case.session.address_classes(family).holding(entry.destination.patterns)
@@ -162,8 +165,8 @@ def _anybody_sends(case: Case, entry: Entry, region: Region, crossing: Crossing)
 def _elsewhere(
     case: Case, access_list: AccessList, entry: Entry, region: Region
 ) -> Crossing | None:
-    """Return the place that suits a list of its kind on the way of what an entry asks for; None
-    where nothing of it passes anywhere.
+    """Return the place that suits a list of this kind on the way of what an entry asks for; None
+    where such traffic passes nowhere.
     """
     classes, tried = case.session.address_classes(region.family), 0
     sides = [

@@ -1,4 +1,4 @@
-"""Findings about entries that ask what TLS a conversation settles on."""
+"""Findings about entries that ask for the TLS version of a conversation."""
 
 from __future__ import annotations
 
@@ -30,8 +30,8 @@ _QUIC = 443
 
 @finds("never-settled")
 def never_settled(case: Case) -> Iterator[Finding]:
-    """Yield the entries that ask for TLS of which no conversation gets as far as the server's hello
-    at their device.
+    """Yield the entries with `tls` of which no conversation gets as far as the server's hello at
+    their device.
     """
     for access_list, entries in case.traffic() if case.plan.asks_for_tls else ():
         senders = case.senders(access_list) if access_list.tls else {}
@@ -62,8 +62,8 @@ def never_settled(case: Case) -> Iterator[Finding]:
 def _settles(
     case: Case, access_list: AccessList, entry: Entry, begun: list[Opening], flow: Flow
 ) -> bool:
-    """Whether some conversation of a flow that an entry takes shows what TLS it speaks to the
-    device where the list stands.
+    """Whether some conversation of a flow that an entry takes shows its TLS version to the device
+    where the list stands.
     """
     return any(
         ending.leg.settles and access_list in ending.judges
@@ -73,7 +73,7 @@ def _settles(
 
 
 def _judges(case: Case, access_list: AccessList, ways: Ways) -> bool:
-    """Whether a list stands on some of the ways there where answers may come through too."""
+    """Whether a list stands on some of the ways there whose answers may come through as well."""
     stand = placed_on(case.network, ways.there, access_list.family)
     return any(
         each.access_list is access_list
@@ -93,7 +93,7 @@ def _answers(
 def _unsettled(
     case: Case, access_list: AccessList, entry: Entry, begun: list[Opening], flows: list[Flow]
 ) -> Finding:
-    """Say why an entry never learns what TLS is spoken."""
+    """Say why an entry never learns the TLS version."""
     taken = [
         flow for flow in flows if any(each.common(flow.region) is not None for _, each in begun)
     ]
@@ -140,8 +140,8 @@ def _unsettled(
 
 @finds("quic-unseen")
 def quic_unseen(case: Case) -> Iterator[Finding]:
-    """Yield the entries that ask for TLS in a list which lets QUIC to the same place by: QUIC
-    carries TLS inside UDP, where no entry sees it (RFC 9001 section 4).
+    """Yield the entries with `tls` whose list permits QUIC to the same place: QUIC carries TLS
+    inside UDP, where no entry sees it (RFC 9001 section 4).
     """
     for access_list in case.placed():
         told: set[Decider] = set()
@@ -183,8 +183,8 @@ def quic_unseen(case: Case) -> Iterator[Finding]:
 
 
 def _quic(access_list: AccessList, entry: Entry) -> Region | None:
-    """Return the packets to QUIC's port between the ends of an entry, None where it does not ask
-    for the same port of TCP.
+    """Return the packets to the UDP port of QUIC between the ends of an entry; None where the entry
+    does not ask for that port of TCP.
     """
     region = entry_region(entry, access_list.family)
     if region is None or not line.contains(region.what, (TCP << PROTOCOL_SHIFT) + _QUIC):

@@ -1,5 +1,5 @@
-"""Findings about what becomes of traffic on its way: kept promises, replies, claimed addresses,
-needed messages.
+"""Findings about traffic on its way: broken keeps, denied replies, claimed addresses, needed
+messages.
 """
 
 from __future__ import annotations
@@ -75,7 +75,7 @@ def locked_out(case: Case) -> Iterator[Finding]:
 
 @finds("replies-blocked")
 def replies_blocked(case: Case) -> Iterator[Finding]:
-    """Yield the entries that permit conversations of which a list stops the way back."""
+    """Yield the entries that permit conversations whose way back some list denies."""
     answers = _Answers(case)
     for access_list, entries in case.traffic():
         family = access_list.family
@@ -115,8 +115,8 @@ def replies_blocked(case: Case) -> Iterator[Finding]:
 
 
 def _only_sees_sources(case: Case, access_list: AccessList, entry: Entry) -> bool:
-    """Whether an entry of a standard list lets by what a subnet's machines send where they come in:
-    it is about false sources (RFC 2827).
+    """Whether an entry of a standard list permits what a subnet's machines send where they come in:
+    it is about false source addresses (RFC 2827).
     """
     if access_list.kind is not Kind.STANDARD:
         return False
@@ -138,21 +138,23 @@ def begun_by(case: Case, access_list: AccessList, entry: Entry) -> list[Opening]
 
 
 def _exchanged(case: Case, access_list: AccessList, entry: Entry) -> Iterator[Region]:
-    """Yield the packets of the conversations that an entry lets begin, there and back."""
+    """Yield the packets, there and back, of the conversations that an entry permits to begin."""
     for each in begun_by(case, access_list, entry):
         for leg in each.course.legs:
             yield from leg_regions(each.region, each.course, leg)
 
 
 def packets_of(_case: Case, access_list: AccessList, entry: Entry) -> list[Region]:
-    """Return the packets that an entry asks for, as a region where there are any."""
+    """Return the region of packets that an entry asks for, in a list of regions that is empty where
+    there is none.
+    """
     region = entry_region(entry, access_list.family)
     return [] if region is None else [region]
 
 
 class _Answers:
-    """Which answers every list on their way lets by, whoever they are for; what is asked of many
-    senders alike is asked once.
+    """Which answers every list on their way permits, whoever they are for; a question about many
+    senders that are alike is asked once.
     """
 
     def __init__(self, case: Case) -> None:
@@ -164,8 +166,8 @@ class _Answers:
     def in_doubt(
         self, family: Family, begun: list[Opening], pairs: Iterable[tuple[int, int]]
     ) -> Iterator[Flow]:
-        """Yield the flows between pairs of address classes to whose openings not every answer comes
-        back to everyone.
+        """Yield the flows between pairs of address classes whose openings may not all get an
+        answer.
         """
         # All but the senders: whom the answers are for is left open.
         to_whom = tuple((each.region.destination.patterns, each.region[2:]) for each in begun)
@@ -223,8 +225,8 @@ class _Answers:
 def _half_open(
     case: Case, access_list: AccessList, entry: Entry, begun: list[Opening], flow: Flow
 ) -> Finding | None:
-    """Return what is found where an entry permits conversations of a flow whose way back is
-    stopped.
+    """Return the finding for an entry that permits conversations of a flow whose way back is
+    denied.
     """
     none_open = case.asking(frozenset())
     asked, back = (
@@ -272,9 +274,9 @@ def spoofable(case: Case) -> Iterator[Finding]:
     """Yield the entries that permit a source address which machines elsewhere can claim and get
     through with.
 
-    What an outside sends with an address of another outside is not looked for: nobody can tell (RFC
-    2827 section 2). Nor is what is sent on a subnet between devices where no host is: no list there
-    can tell it from what these devices hand on.
+    What an outside sends with an address of another outside is left out, since nobody can tell (RFC
+    2827 section 2). So is what is sent on a subnet between devices without hosts: no list there can
+    tell it from what these devices forward.
     """
     links = _links(case.plan)
     claims_of = {family: Claims(case, family) for family in Family}
@@ -315,7 +317,7 @@ def spoofable(case: Case) -> Iterator[Finding]:
 
 
 def _links(plan: Plan) -> frozenset[str]:
-    """Return the subnets that only devices are on, several of them."""
+    """Return the subnets to which only devices, at least two, are attached."""
     on = Counter(
         name
         for device in plan.devices.values()
@@ -351,7 +353,7 @@ def _told(case: Case, access_list: AccessList, entry: Entry, flow: Flow, packet:
 
 @finds("icmp6-needed")
 def icmp6_needed(case: Case) -> Iterator[Finding]:
-    """Yield the IPv6 lists that let something by between two addresses, but not the error messages
+    """Yield the IPv6 lists that permit traffic between two addresses but not the error messages
     that belong to it.
     """
     for access_list in case.placed():
@@ -387,8 +389,8 @@ def icmp6_needed(case: Case) -> Iterator[Finding]:
 
 
 class _Passing:
-    """What an IPv6 list lets by that is no ICMPv6, between ends: these are alike for most messages,
-    and asked about once.
+    """What an IPv6 list permits apart from ICMPv6, between given ends: these are the same for most
+    messages, and asked about once.
     """
 
     def __init__(self, regions: ListRegions) -> None:
@@ -401,7 +403,7 @@ class _Passing:
     def between(
         self, source: AddressSet, destination: AddressSet
     ) -> tuple[AddressSet, AddressSet] | None:
-        """Return some of these ends between which something is let by, None where nothing is."""
+        """Return some of these ends between which something is permitted, None where nothing is."""
         key = source.patterns, destination.patterns
         if key not in self._found:
             passing = (
@@ -421,8 +423,8 @@ class _Passing:
 def _stops(
     plan: Plan, regions: ListRegions, passing: _Passing, span: tuple[int, int]
 ) -> tuple[Decider, Packet] | None:
-    """Return who stops a message between addresses between which the list lets other packets by,
-    and the message.
+    """Return the line that denies a message between addresses between which the list permits other
+    packets, and the message.
     """
     icmp = ICMPV6 << PROTOCOL_SHIFT
     messages = every_packet(Family.IPV6)._replace(what=((icmp + span[0], icmp + span[1] + 1),))

@@ -1,5 +1,5 @@
-"""Translations that nothing meets or that no answer finds, and entries that ask for addresses which
-are not seen where they stand.
+"""Translations that no packet meets or whose answers do not get back, and entries for addresses
+that their list never sees.
 """
 
 from __future__ import annotations
@@ -26,8 +26,8 @@ from crossgate.core.wording.translated import patterns_text, public_name
 
 @finds("translation-unused")
 def unused(case: Case) -> Iterator[Finding]:
-    """Yield the rules that take no packet of any machine; one of a line with both families counts
-    if it takes some.
+    """Yield the rules that take no packet of any machine; a line for both families counts if it
+    takes some packet of one.
     """
     known = _lines_met(case)
     for family in Family:
@@ -45,7 +45,7 @@ def unused(case: Case) -> Iterator[Finding]:
 
 
 def _lines_met(case: Case) -> set[Place]:
-    """Return the lines of which some rule takes packets."""
+    """Return the lines with a rule that takes some packet."""
     found = set()
     for family in Family:
         graphs = case.network.graphs(family)
@@ -56,7 +56,7 @@ def _lines_met(case: Case) -> set[Place]:
 
 
 def _before(rules: tuple[Translation, ...], number: int) -> str:
-    """Name the rule above one that takes all of its addresses, where there is one."""
+    """Name the rule above that takes all addresses of a rule, where there is one."""
     own = rules[number]
     for each in rules[:number]:
         if each.point != own.point or each.services not in (None, own.services):
@@ -71,8 +71,8 @@ def _before(rules: tuple[Translation, ...], number: int) -> str:
 
 
 class _Returned(NamedTuple):
-    """Whether any answer finds back to who is translated by a rule, and an example of a packet:
-    from whom, to whom, of which sort, and how it arrived.
+    """Whether any answer gets back to a source that a rule translates, and an example packet: its
+    source, destination and sort, and the state in which it arrived.
     """
 
     any: bool
@@ -81,7 +81,7 @@ class _Returned(NamedTuple):
 
 @finds("translation-unreturned")
 def unreturned(case: Case) -> Iterator[Finding]:
-    """Yield the rules whose packets arrive, and of which no answer finds back."""
+    """Yield the rules whose packets arrive but whose answers never get back."""
     for family in Family:
         graphs = case.network.graphs(family)
         if not isinstance(graphs, CrossedGraphs):
@@ -104,7 +104,7 @@ def unreturned(case: Case) -> Iterator[Finding]:
 
 
 def _returned(case: Case, graphs: CrossedGraphs, family: Family) -> dict[int, _Returned]:
-    """Return of each rule by which sources are translated whether answers find back."""
+    """Return for each rule that translates sources whether answers get back."""
     classes, found = case.session.address_classes(family), dict[int, _Returned]()
     matrix, known = case.session.matrix(family), set[int]()
     for one, other in matrix.crossing:
@@ -125,7 +125,9 @@ def _returned(case: Case, graphs: CrossedGraphs, family: Family) -> dict[int, _R
 
 @finds("translated-away")
 def translated_away(case: Case) -> Iterator[Finding]:
-    """Yield the entries that ask for an address which is another one where their list stands."""
+    """Yield the entries that ask for an address which is translated to another one where their list
+    stands.
+    """
     if not any(case.plan.translations.values()):
         return
     for access_list in case.placed():
@@ -147,15 +149,15 @@ def translated_away(case: Case) -> Iterator[Finding]:
 
 
 class Other(NamedTuple):
-    """What is wrong with an entry, and its words with what it is to ask for instead."""
+    """What is wrong with an entry, and its words corrected to what it should ask for."""
 
     fault: Fault
     instead: tuple[tuple[str, str], ...]
 
 
 def asks_for_another(case: Case, access_list: AccessList, entry: Entry) -> Other | None:
-    """Return what is wrong with an entry that asks for an address which is translated before it
-    gets there, or only behind it; None where it does not.
+    """Return what is wrong with an entry that asks for an address which is translated before its
+    list, or only after it; None where nothing is.
     """
     region = entry_region(entry, access_list.family)
     if region is None or not case.plan.translations[access_list.family]:
@@ -177,8 +179,8 @@ def asks_for_another(case: Case, access_list: AccessList, entry: Entry) -> Other
 def _not_yet(
     plan: Plan, entry: Entry, rules: list[Translation], crossing: Crossing
 ) -> Other | None:
-    """Return what is wrong where an entry asks for inside destinations at the place where packets
-    come in that are for others as yet.
+    """Return what is wrong with an entry that asks for inside destinations at a place where packets
+    still have public ones.
     """
     taking = [
         each for each in rules if each.public and _hold(each.inside, entry.destination.patterns)
@@ -200,7 +202,7 @@ def _not_yet(
 
 
 def _no_more(case: Case, entry: Entry, region: Region, crossing: Crossing) -> Other | None:
-    """Return what is wrong where what an entry asks for passes as something else."""
+    """Return what is wrong with an entry whose traffic passes its place with other addresses."""
     plan = case.plan
     for each in case.seen(region.family, crossing):
         if each.sent.common(region) is None:
@@ -219,6 +221,6 @@ def _no_more(case: Case, entry: Entry, region: Region, crossing: Crossing) -> Ot
 
 
 def _hold(several: Iterable[Pattern], patterns: Iterable[Pattern]) -> bool:
-    """Whether each of some patterns lies in one of others."""
+    """Whether each of some patterns lies inside one of the others."""
     blocks = list(several)
     return all(any(block.covers(each) for block in blocks) for each in patterns)

@@ -1,8 +1,8 @@
-"""Ways round a denial that its list leaves open between the same ends: the same thing by another
+"""Ways round a denial that its list leaves open between the same ends: the same task by another
 service; and second connections, which a list does not see coming.
 
-Ways round are told where an entry denies a service by its ports, not where it denies all; those
-that lead through somebody outside only of what goes to an outside.
+They are told where an entry denies a service by its ports, not where it denies everything; ways
+through somebody outside only for traffic to an outside.
 """
 
 from __future__ import annotations
@@ -38,10 +38,9 @@ from crossgate.core.traffic.examples import example
 
 
 class WayRound(NamedTuple):
-    """A way round: the ports whose denial it goes round, by protocol, those that it takes, as an
-    entry names them (`service`), and what it is, with its source.
-
-    One that leads through somebody `outside` is none among machines of the plan.
+    """A way round a denial: the denied ports, by protocol; the ports that it uses instead, as an
+    entry names them (`service`); what it is, and the source for that. One that needs a helper
+    `outside` does not count among machines of the plan.
     """
 
     finding: str
@@ -108,8 +107,8 @@ WAYS_ROUND = (
 
 
 class Second(NamedTuple):
-    """A service that negotiates second connections: its port, what it is, where these go, and the
-    source.
+    """A service that negotiates second connections: its port, its name, where these connections go,
+    and the source for that.
     """
 
     protocol: int
@@ -147,7 +146,7 @@ _FEW_PORTS = 16
 
 
 def _rounds(case: Case, name: str) -> Iterator[Finding]:
-    """Yield the denials that a way of a name goes round, with a packet that does."""
+    """Yield the denials that the ways round of a name get around, each with a packet that does."""
     ways = [each for each in WAYS_ROUND if each.finding == name]
     outer = {family: _outer(case.plan, family) for family in Family}
     for access_list in case.placed():
@@ -183,7 +182,7 @@ def _rounds(case: Case, name: str) -> Iterator[Finding]:
 
 
 def _asks_for(entry: Entry, ports: Sequence[tuple[int, int]]) -> bool:
-    """Whether an entry names a protocol with ports, one of some among them."""
+    """Whether an entry names a protocol with at least one of some ports."""
     return any(
         (term.protocol == protocol and first <= port <= last)
         for term in entry.service.terms
@@ -194,33 +193,33 @@ def _asks_for(entry: Entry, ports: Sequence[tuple[int, int]]) -> bool:
 
 @finds("names-round")
 def names_round(case: Case) -> Iterator[Finding]:
-    """Yield the denials of names that names over TLS and QUIC get round."""
+    """Yield the denials of name lookups that DNS over TLS or QUIC gets around."""
     yield from _rounds(case, "names-round")
 
 
 @finds("proxy-round")
 def proxy_round(case: Case) -> Iterator[Finding]:
-    """Yield the denials of the web that proxies get round."""
+    """Yield the denials of web traffic that proxies get around."""
     yield from _rounds(case, "proxy-round")
 
 
 @finds("mail-round")
 def mail_round(case: Case) -> Iterator[Finding]:
-    """Yield the denials of mail that submission gets round."""
+    """Yield the denials of mail that mail submission gets around."""
     yield from _rounds(case, "mail-round")
 
 
 @finds("management-round")
 def management_round(case: Case) -> Iterator[Finding]:
-    """Yield the denials of a protected management protocol, such as SSH, beside which the same
-    machines get through with an unprotected one, such as Telnet.
+    """Yield the denials of a protected management protocol, such as SSH, where the same list
+    permits an unprotected one, such as Telnet.
     """
     yield from _rounds(case, "management-round")
 
 
 @finds("second-connection")
 def second_connection(case: Case) -> Iterator[Finding]:
-    """Yield the permits of a service whose second connections the same list stops."""
+    """Yield the permits of a service whose second connections the same list denies."""
     for access_list in case.placed():
         for entry in case.whole(access_list):
             second = next(
@@ -253,8 +252,8 @@ def second_connection(case: Case) -> Iterator[Finding]:
 def _stopped(
     case: Case, access_list: AccessList, entry: Entry, region: Region, second: Second
 ) -> tuple[str, Packet | None] | None:
-    """Return which line stops second connections between the ends of an entry, with a packet; None
-    where none does.
+    """Return the line that denies second connections between the ends of an entry, with a packet;
+    None where none does.
     """
     base = second.other << PROTOCOL_SHIFT
     wanted = region._replace(
@@ -271,7 +270,7 @@ def _stopped(
 
 
 def _passes(case: Case, access_list: AccessList, entry: Entry, packets: PacketSet) -> bool:
-    """Whether machines send some packets between the ends of an entry where its list stands."""
+    """Whether machines send some packets between the ends of an entry past its list."""
     crossings = [Crossing(*place) for place in case.plan.places_of(access_list)]
     for each in packets.regions():
         source, destination = (
@@ -284,7 +283,7 @@ def _passes(case: Case, access_list: AccessList, entry: Entry, packets: PacketSe
 
 
 def _is_about_ports(region: Region, most: int) -> bool:
-    """Whether a region is of some ports of TCP and UDP, so many at most."""
+    """Whether a region consists of some ports of TCP and UDP, at most `most` of them."""
     count = line.size(ports_of(region, TCP)) + line.size(ports_of(region, UDP))
     return 0 < count <= most
 
@@ -295,8 +294,8 @@ def _spans(ports: tuple[tuple[int, int], ...]) -> Spans:
 
 
 def _outer(plan: Plan, family: Family) -> AddressSet:
-    """Return the addresses that no subnet of the plan has, nor any link of its devices, and that
-    packets are routed to.
+    """Return the addresses that are in no subnet of the plan and on no link of its devices, and
+    that packets are routed to.
     """
     blocks = [*plan.inside(family), *scoped_blocks(family)]
     blocks += [
@@ -309,6 +308,6 @@ def _outer(plan: Plan, family: Family) -> AddressSet:
 
 
 def _restricted(region: Region, outer: AddressSet) -> Region | None:
-    """Return what of a region goes to some addresses."""
+    """Return the part of a region that goes to some addresses."""
     destination = region.destination & outer
     return region._replace(destination=destination) if destination else None

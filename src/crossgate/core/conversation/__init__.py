@@ -1,3 +1,3 @@
-"""Conversations on their way: the rules that say what becomes of them, and the walk that applies
-them.
+"""Conversations on their way: the rules for what becomes of them, and the walk that applies these
+rules.
 """

@@ -1,5 +1,5 @@
-"""What a translating device may choose for the source of a conversation, as far as a list can tell
-it apart.
+"""What a translating device may choose for the source of a conversation, as far as a list can
+distinguish it.
 """
 
 from __future__ import annotations
@@ -12,8 +12,8 @@ from crossgate.core.network.view import FIRST_CHOICE, Choice, View, choosing
 
 
 def choices(access_list: AccessList, view: View) -> tuple[Choice, ...]:
-    """Return choices of which a list treats every other one as it does one of these; a view that
-    leaves no choice has none.
+    """Return some choices so that a list treats every possible one like one of these; none for a
+    view that leaves no choice.
     """
     last = choosing(view)
     if last is None:
@@ -39,7 +39,7 @@ def choices(access_list: AccessList, view: View) -> tuple[Choice, ...]:
 
 
 def _bounds(access_list: AccessList) -> Iterator[int]:
-    """Yield the ports at which a list may begin or end to treat packets otherwise."""
+    """Yield the ports at which a list may begin or cease to treat packets differently."""
     for entry in access_list.entries:
         asked = [term.ports or () for term in entry.service.terms]
         for first, last in (*(entry.qualifiers.source_ports or ()), *(x for y in asked for x in y)):

@@ -1,4 +1,4 @@
-"""How conversations end that have been followed to the end of all their ways, there and back."""
+"""How conversations end once they have been followed to the end of all their ways, there and back."""
 
 from __future__ import annotations
 
@@ -26,13 +26,13 @@ NO_LISTS = frozenset[AccessList]()
 
 
 class Closing:
-    """How a part's conversations end, put together from its ways there and its ways back."""
+    """Works out how a part's conversations end, from its ways there and its ways back."""
 
     def __init__(self, walk: Walk, lines: Lines, by: DeciderKey | None) -> None:
         self._walk, self._script, self._lines, self._by = walk, walk.script, lines, by
 
     def ending(self, state: OneWay[Part]) -> Ending:
-        """Return how it ends on the one way that there is."""
+        """Return how they end where there is only one way."""
         if state.arrived is None:
             return self._there(state.end, state.kind, state.trail, state.known)
         return self._both(*state.arrived, state.end, state.kind, state.trail, state.known)
@@ -40,11 +40,11 @@ class Closing:
     def endings(
         self, state: State[Part], judges: Sequence[int], devices: Mapping[str, int]
     ) -> list[Ending]:
-        """Return how it ends on all ways: the first apart, the others put together where they end
-        alike.
+        """Return how they end on all ways: on the first way by itself, and on the others, joined
+        where they end alike.
 
-        `judges` are the places whose lists may judge TLS where kinds do not tell it, and `devices`
-        the tokens of stateful devices.
+        `judges` are the places whose lists may judge the TLS version and that `Kind` does not keep
+        apart, `devices` the tokens of stateful devices.
         """
         found, at = list[Ending](), self._walk.places.every()
         judging = [(at[token], devices[at[token].remembers or ""]) for token in judges]
@@ -63,7 +63,7 @@ class Closing:
     def _there(
         self, end: Outcome | Stop, kind: Kind, trail: Trail | Many, known: Decisions
     ) -> Ending:
-        """Return how ways end that end on the way there."""
+        """Return the ending of ways that end before anything comes back."""
         arrived = end is Outcome.ARRIVED
         finish = (
             when_arrived(self._script, None, False, ())
@@ -86,8 +86,8 @@ class Closing:
         back: Trail | Many,
         known: Decisions,
     ) -> Ending:
-        """Return how ways there end with ways back that follow them; of many these are all that
-        they are together.
+        """Return the endings of ways there combined with the ways back that follow them; `many`
+        ways are given together.
         """
         script, lists, last = self._script, NO_LISTS, 1
         if end is Outcome.ARRIVED:
@@ -133,8 +133,8 @@ class Closing:
         judging: Sequence[tuple[Place, int]],
         known: Decisions,
     ) -> Iterator[Ending]:
-        """Yield how many ways end on which both leading legs arrive, by who judges them and what is
-        due there.
+        """Yield numbers of ways on which both leading legs arrive, each with the places that judge
+        the TLS version there and the lines that are due.
         """
         script, late, first = (
             self._script,
@@ -184,14 +184,14 @@ class Closing:
             yield ending(rest, False, ())
 
     def _last_asked(self, finish: Finish, due: Sequence[Decided]) -> int:
-        """Return the number of the last leg that lists are asked about: what is due stops a leg
-        before any is.
+        """Return the number of the last leg about which lists are asked: a conversation that is
+        stopped by what is due has no further legs.
         """
         return self._script.legs.index(finish.leg) - (finish.stop in due)
 
     def _leading(self, place: Place, known: Decisions) -> Decision | None:
-        """Return what the list of a place does with what opens; None where that never comes
-        there.
+        """Return the decision of a place's list about the opening packet; None where the packet
+        never comes there.
         """
         own = place.asked
         return None if own is None else known.get((self._script.leading[0], own))
@@ -206,10 +206,9 @@ class Closing:
         lists: frozenset[AccessList],
         known: Decisions,
     ) -> Ending:
-        """Return how many ways end alike, on the leg with the number `last`; all of it is told by
-        what each of them met.
-
-        `ends` are how the ways there end and those back, None where nothing comes back.
+        """Return the ending of many ways that end alike on the leg with the number `last`, from
+        what each of them met. `ends` are the outcomes of the ways there and back, None where
+        nothing comes back.
         """
         marks, family, at, ways = (
             many.marks,
@@ -245,12 +244,12 @@ class Closing:
         return Ending(*finish, by, many.number, first, lines, lists, example)
 
     def _stops(self, finish: Finish) -> bool:
-        """Whether the line asked about is what stops."""
+        """Whether the line asked about is the one that stops the conversation."""
         return finish.stop is not None and finish.stop.decider.key == self._by
 
     def _merged(self, found: list[Ending]) -> list[Ending]:
-        """Return endings with those that are alike as one: the first, then by leg, and by where a
-        list stops them.
+        """Return endings, joined where they are alike: the first one, then by leg and by the place
+        of the stopping list.
         """
         merged: dict[tuple[Finish, bool], Ending] = {}
         for each in found:
@@ -262,7 +261,7 @@ class Closing:
         )
 
     def _order(self, ending: Ending) -> tuple[object, ...]:
-        """Return what puts endings in an order that depends on nothing but the plan."""
+        """Return a sort key for an ending that depends only on the plan."""
         where = (
             ()
             if ending.stop is None
@@ -278,8 +277,8 @@ class Closing:
         return None if isinstance(end, Outcome) else self._walk.places.decided(*end)
 
     def _earliest(self, there: LateStop | None, back: LateStop | None) -> Late | None:
-        """Return what stops the earliest later leg, of one on the way there and one on the way
-        back.
+        """Return which of two stops, one on the way there and one on the way back, is on the
+        earlier leg.
         """
         if there is None and back is None:
             return None
@@ -288,7 +287,9 @@ class Closing:
         return Late(leg, self._walk.places.decided(*stop))
 
     def _up_to(self, last: int, bits: int) -> int:
-        """Return of the lines of later legs those of legs up to the last one there is."""
+        """Return, of the lines that decide later legs, those of legs that the conversation still
+        has.
+        """
         if last == len(self._script.legs) - 1:
             return bits
         return sum(
@@ -296,8 +297,8 @@ class Closing:
         )
 
     def _remembered(self, trail: Trail) -> int:
-        """Return the lines of the answer that decide on none of some ways, as their devices were
-        passed on each.
+        """Return the answer's lines that decide on none of some ways, because their devices were
+        passed on each of them.
         """
         if self._walk.ways.count == 1 or not trail.remembered:
             return 0

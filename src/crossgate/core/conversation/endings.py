@@ -1,4 +1,4 @@
-"""How conversations end: some of their ways, with what one of these met."""
+"""How conversations end: groups of their ways that end alike, each with what one of these ways met."""
 
 from __future__ import annotations
 
@@ -18,8 +18,8 @@ Decisions = Mapping[tuple[Leg, Asked], Decision]
 
 
 class Link(NamedTuple):
-    """A token that was met, the node behind it, what was met before, and how many tokens are `met`
-    in all.
+    """An element of a linked list of what was met: a token, the node after it, what was met before,
+    and how many tokens were `met` in all.
     """
 
     before: Link | None
@@ -29,7 +29,7 @@ class Link(NamedTuple):
 
 
 class Lines:
-    """All lines that decided something in one going over of all ways, a bit each."""
+    """All lines that decided something during one walk over all ways, with a bit for each."""
 
     def __init__(self) -> None:
         self.every: list[tuple[int, int, Decider]] = []
@@ -38,7 +38,7 @@ class Lines:
         self._bits: dict[tuple[int, int, Decider], int] = {}
 
     def bit(self, leg: int, token: int, decider: Decider) -> int:
-        """Return the bit of a line, by the number of its leg and the token of its place."""
+        """Return the bit of a line, given the number of its leg and the token of its place."""
         key = leg, token, decider
         bit = self._bits.get(key)
         if bit is None:
@@ -48,11 +48,11 @@ class Lines:
 
 
 class Example(NamedTuple):
-    """One of the ways that end alike: what was met there, and back where answers were `returned`;
-    and what lists did.
+    """One of the ways that end alike: what was met there, and back where answers `returned`; and
+    what lists did.
 
-    `decisions` are those of lists with a leg, or with the leading one of its way where they do the
-    same with all.
+    `decisions` are those of each list with a leg, or with the leading leg of its direction where
+    they do the same with all legs.
     """
 
     walk: Walk
@@ -64,12 +64,12 @@ class Example(NamedTuple):
 
 
 class Ending(NamedTuple):
-    """Some ways of a conversation that end alike: how they do, and how many they are.
+    """Some ways of a conversation that end alike: the end, and the number of ways.
 
-    `first` says that it is the first of all ways, and no other; of several endings it stands first.
-    `by` tells whether the line asked about decided on each of them; the example is one on which it
-    did not, where there is such a one. `decided` are the lines that decided on some of them, a bit
-    each. `judges` are the lists that judge what TLS is spoken on some of them.
+    `first` says that it is the first of all ways and no other; it stands first among several
+    endings. `by` says whether the line asked about decided on each of the ways; the example is one
+    on which it did not, where there is one. `decided` are the lines that decided on some of them, a
+    bit for each. `judges` are the lists that judge the TLS version on some of them.
     """
 
     verdict: Verdict
@@ -83,8 +83,8 @@ class Ending(NamedTuple):
     example: Example | None = None
 
     def and_(self, other: Ending) -> Ending:
-        """Return one ending for the ways of two that end alike: their numbers are added, and the
-        example is of the one on whose way the line in question did not decide, if there is one.
+        """Return one ending for the ways of two that end alike: the numbers are added; the example
+        is one on which the line asked about did not decide, if there is one.
         """
         return self._replace(
             by=self.by and other.by,
@@ -96,8 +96,8 @@ class Ending(NamedTuple):
 
     @property
     def lines(self) -> list[tuple[int, Crossing, Decider]]:
-        """The lines that decided on some of these ways, each with the number of its leg and where
-        it stands.
+        """The lines that decided on some of these ways, each with the number of its leg and its
+        place.
         """
         if self.example is None:
             return []
@@ -109,8 +109,8 @@ class Ending(NamedTuple):
 
     @property
     def passed(self) -> tuple[Decided, ...]:
-        """The lines that let it by on some of these ways, each once a leg, in the order in which
-        they first decided anything.
+        """The lines that permitted it on some of these ways, each once for a leg, in the order of
+        their first decision.
         """
         if self.example is None:
             return ()
@@ -123,7 +123,7 @@ class Ending(NamedTuple):
 
 
 def numbers_of(bits: int) -> Iterator[int]:
-    """Yield the numbers of the bits that are set."""
+    """Yield the indices of the bits that are set."""
     while bits:
         lowest = bits & -bits
         yield lowest.bit_length() - 1
@@ -131,8 +131,8 @@ def numbers_of(bits: int) -> Iterator[int]:
 
 
 def sequences(ending: Ending) -> tuple[Tokens, Tokens]:
-    """Return what an ending's example meets there and back; where nothing was returned, the first
-    way back.
+    """Return the token sequences of an ending's example, there and back; where nothing returned,
+    that of the first way back.
     """
     example = ending.example
     assert example is not None  # the walk found it
@@ -150,8 +150,8 @@ def sequences(ending: Ending) -> tuple[Tokens, Tokens]:
 
 
 def _sequence(graph: WayGraph, link: Link | None, end: Outcome | None) -> Tokens:
-    """Return the sequence that meets what was met so far and ends so; without an end it goes on
-    with whatever comes first.
+    """Return the sequence that meets the given tokens and has this outcome; without an outcome, it
+    goes on with whatever comes first.
     """
     tokens, node = list[int](), graph.nodes.of[graph.number if link is None else link.node]
     while link is not None:

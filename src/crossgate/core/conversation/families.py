@@ -1,10 +1,10 @@
-"""Families of sets of numbers, with how often each set is in them: as diagrams that share all that
-they have in common.
+"""Families of sets of numbers, with the number of times each set occurs: as diagrams that share all
+that they have in common.
 
-A diagram is a node by its number: the greatest number that any of its sets has, the diagram of the
-sets without it, and that of those with it, from which it is left out. A leaf has the empty set so
-many times; the leaf 0 has nothing. Equal families have equal numbers. Two to the power of eighty
-ways that pass eighty pairs of devices are a diagram of a few hundred nodes.
+A diagram is a node: the greatest number in any of its sets, the diagram of the sets without that
+number, and the diagram of the sets with it, from which the number is left out. A leaf has the empty
+set a certain number of times; the leaf 0 has nothing. Equal families have equal node numbers. Two
+to the power of eighty ways that pass eighty pairs of devices are a diagram of a few hundred nodes.
 """
 
 from __future__ import annotations
@@ -21,8 +21,8 @@ NONE = 0
 
 
 class _Node(NamedTuple):
-    """A number, -1 for a leaf; the sets without it, or how often the leaf has the empty set; the
-    sets with it.
+    """A number, -1 for a leaf; the sets without it, or for a leaf how often it has the empty set;
+    and the sets with it.
     """
 
     number: int
@@ -31,7 +31,7 @@ class _Node(NamedTuple):
 
 
 class Families:
-    """The diagrams of one question."""
+    """The diagrams of one question, by their numbers."""
 
     def __init__(self) -> None:
         self._nodes: list[_Node] = []
@@ -43,7 +43,7 @@ class Families:
         self.leaf(0)
 
     def leaf(self, count: int) -> int:
-        """Return the family of the empty set, so many times."""
+        """Return the family that has the empty set `count` times."""
         return self._node(_Node(-1, count, NONE))
 
     def _node(self, node: _Node) -> int:
@@ -57,7 +57,7 @@ class Families:
         return found
 
     def sum(self, one: int, other: int) -> int:
-        """Return the sets of both."""
+        """Return the family with the sets of both."""
 
         def below(pair: tuple[int, int]) -> list[tuple[int, int]]:
             if NONE in pair or all(self._nodes[each].number < 0 for each in pair):
@@ -75,7 +75,7 @@ class Families:
         return _worked_out(self._sums, _ordered(one, other), below, put)
 
     def _at_top(self, pair: tuple[int, int]) -> list[_Node]:
-        """Return two families as parted by the greatest number of either."""
+        """Return two families, each divided by the greatest number in either."""
         top = max(self._nodes[each].number for each in pair)
         return [
             node if (node := self._nodes[each]).number == top else _Node(top, each, NONE)
@@ -83,7 +83,7 @@ class Families:
         ]
 
     def times(self, family: int, factor: int) -> int:
-        """Return the sets of a family, each so many times as often."""
+        """Return the family in which each set occurs `factor` times as often."""
         known: dict[int, int] = {}
 
         def put(each: int, found: Sequence[int]) -> int:
@@ -97,7 +97,7 @@ class Families:
         return family if factor == 1 else _worked_out(known, family, self._below, put)
 
     def adding(self, family: int, number: int) -> int:
-        """Return the sets of a family, each with a number more."""
+        """Return the family with a number added to each set."""
 
         def below(key: tuple[int, int]) -> list[tuple[int, int]]:
             node = self._nodes[key[0]]
@@ -118,7 +118,7 @@ class Families:
         return _worked_out(self._raised, (family, number), below, put)
 
     def parted(self, family: int, number: int) -> tuple[int, int]:
-        """Return the sets that have a number, and those that do not."""
+        """Return the sets that contain a number, and those that do not."""
 
         def below(key: tuple[int, int]) -> list[tuple[int, int]]:
             node = self._nodes[key[0]]
@@ -136,13 +136,13 @@ class Families:
         return _worked_out(self._parts, (family, number), below, put)
 
     def without(self, family: int, numbers: Iterable[int]) -> int:
-        """Return the sets that have none of some numbers."""
+        """Return the sets that contain none of some numbers."""
         for number in numbers:
             family = self.parted(family, number)[1]
         return family
 
     def total(self, family: int) -> int:
-        """Return how many sets a family has, each as often as it is in it."""
+        """Return the number of sets in a family, each counted as often as it occurs."""
 
         def put(each: int, found: Sequence[int]) -> int:
             return self._nodes[each].without if self._nodes[each].number < 0 else sum(found)
@@ -150,7 +150,7 @@ class Families:
         return _worked_out(self._totals, family, self._below, put)
 
     def numbers(self, family: int) -> set[int]:
-        """Return the numbers that some set has."""
+        """Return all numbers that occur in a set of the family."""
         seen, left, found = {family}, [family], set[int]()
         while left:
             each = left.pop()
@@ -162,8 +162,8 @@ class Families:
         return found
 
     def member(self, family: int) -> set[int]:
-        """Return one of the sets of a family that has any: at each number one without it, where
-        there is such a one.
+        """Return one set of a family that is not empty: at each number one without it, where
+        possible.
         """
         found = set[int]()
         while (node := self._nodes[family]).number >= 0:
@@ -187,8 +187,8 @@ def _worked_out(
     below: Callable[[_Key], Sequence[_Key]],
     put: Callable[[_Key, Sequence[_Found]], _Found],
 ) -> _Found:
-    """Return what is found for a key from what is found for those below it, without recursion; all
-    of it is kept.
+    """Return the result for a key, after those for the keys below it, without recursion; all
+    results are kept.
     """
     left = [key]
     while left:

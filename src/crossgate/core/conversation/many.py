@@ -1,9 +1,10 @@
-"""Ways that each have to be told by what they met: by families of sets of marks, as many as there
-are of them (`families`).
+"""Ways that have to be distinguished by what each of them met: as families of sets of marks,
+however many there are (`families`).
 
-Where lists back would stop an answer, or many lists judge TLS, it matters of each way which
-stateful devices it passed there and back; there may be two to the power of the pairs of such
-devices. A *mark* is a token that is met there or back, or what a list there decides.
+Where lists on the way back would deny an answer, or many lists judge the TLS version, it matters
+for each way which stateful devices it passed there and back; there may be two to the power of the
+number of such devices. A *mark* is a token that is met there or back, or a decision of a list
+there.
 """
 
 from __future__ import annotations
@@ -27,42 +28,42 @@ _LEGS = 16
 class Marks:
     """The marks of conversations between two ends, as numbers in the sets of families.
 
-    What is met at one device, there and back, has numbers that are close to each other: so families
-    stay small, though each answer depends on the way that it answers.
+    What is met at one device, there and back, has numbers close to each other; so families stay
+    small, although each answer depends on the way of its packet.
     """
 
     def __init__(self, ways: Ways, at: Sequence[Place], devices: bool) -> None:
-        """Make them; with `devices` those that are passed on the way back are marked, too."""
+        """Make them; with `devices`, devices that are passed on the way back are marked, too."""
         self.families = Families()
         self.devices = devices
         self._tokens = _in_order(ways, at)
         self._ranks = {mark: rank for rank, mark in enumerate(self._tokens)}
 
     def token(self, way: int, token: int) -> int:
-        """Return the mark of a token that is met there (0) or back (1)."""
+        """Return the mark of a token that is met on the way there (0) or back (1)."""
         return self._ranks[way, token] * _LEGS
 
     def line(self, way: int, token: int, leg: int) -> int:
-        """Return the mark of what the list at a place decides about a leg, by its number."""
+        """Return the mark of a list's decision about a leg, given by its number."""
         return self._ranks[way, token] * _LEGS + 1 + leg
 
     def lines_in(self, family: int) -> Iterator[tuple[int, int, int]]:
-        """Yield the leg, the token and the mark of lines that decide on some of a family's ways."""
+        """Yield the leg, the token and the mark of each line that decides on some way of a family."""
         for mark in self.families.numbers(family):
             rank, leg = divmod(mark, _LEGS)
             if leg:
                 yield leg - 1, self._tokens[rank][1], mark
 
     def tokens_of(self, family: int) -> tuple[set[int], set[int]]:
-        """Return the tokens that one of a family's ways meets, there and back."""
+        """Return the tokens that one way of a family meets, there and back."""
         met = [self._tokens[mark // _LEGS] for mark in self.families.member(family)]
         there, back = ({token for own, token in met if own == way} for way in (0, 1))
         return there, back
 
 
 def _in_order(ways: Ways, at: Sequence[Place]) -> list[tuple[int, int]]:
-    """Return the tokens there and back, as they are met on the way there, those back beside what is
-    met there of their device.
+    """Return the tokens there and back in the order of the way there, those back placed beside the
+    tokens of the same device.
     """
     place = dict[str, int]()
     found = list[tuple[int, int, tuple[int, int]]]()
@@ -79,16 +80,15 @@ def _in_order(ways: Ways, at: Sequence[Place]) -> list[tuple[int, int]]:
 
 
 def _met(graph: WayGraph) -> list[int]:
-    """Return the tokens that are met on some way, none before one that comes earlier."""
+    """Return the tokens that are met on some way, in an order that all ways keep."""
     return list(dict.fromkeys(token for step in graph.steps for token, _ in step.moves))
 
 
 class Many:
-    """What is known of ways of one kind that have come equally far: the marks of each. `link` is
-    what one of them met.
+    """What is known of ways of one kind that have come equally far: the marks of each.
 
-    `lines`, `later`, `by` and `remembered` are what was found at the last place; of the first two
-    marks are made (`decided`).
+    `link` is what one of them met. `lines`, `later`, `by` and `remembered` are what was found at
+    the last place; of the first two, marks are made (`decided`).
     """
 
     __slots__ = ("by", "family", "later", "lines", "link", "marks", "remembered")
@@ -103,15 +103,15 @@ class Many:
         return self.marks.families.total(self.family)
 
     def copy(self) -> Many:
-        """Return one that can be led on by itself."""
+        """Return a copy that can be continued independently."""
         return Many(self.marks, self.family, self.link)
 
     def times(self, factor: int) -> Many:
-        """Return the same for so many times as many ways."""
+        """Return the same with the number of ways multiplied."""
         return Many(self.marks, self.marks.families.times(self.family, factor), self.link)
 
     def and_(self, other: Many | None) -> Many:
-        """Return what is known of both; of this alone where there is no other."""
+        """Return what is known of both together; of this one where the other is None."""
         return (
             self
             if other is None
@@ -154,8 +154,8 @@ class Many:
 def link_of(
     graph: WayGraph, tokens: Iterable[int], end: Outcome | Stop, devices: Collection[int] = ()
 ) -> Link | None:
-    """Return what is met on a way that meets just these tokens, each once or more often, and any of
-    some devices; and that ends so.
+    """Return what is met on a way that meets exactly the given tokens, and any of some devices, and
+    that has this outcome.
     """
     of, reached = graph.nodes.of, dict[int, int]()
     for number in graph.nodes.below(graph.number):

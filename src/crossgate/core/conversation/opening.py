@@ -1,5 +1,5 @@
-"""What opens a conversation: a packet from one end to another. The rules (`rules`) tell what
-follows from it.
+"""The packet that opens a conversation, from one end to another. What follows from it is in
+`rules`.
 """
 
 from __future__ import annotations
@@ -15,10 +15,10 @@ from crossgate.core.network.paths import Endpoint
 
 
 class Conversation(NamedTuple):
-    """Who sends what to whom. `first` may carry a source address that is not the sender's own.
+    """Who sends what to whom.
 
-    Where it is sent `alone` it opens nothing, and nobody answers it: a TCP segment of no
-    conversation.
+    `first` may have a source address that is not the sender's own. A packet that is sent `alone`
+    opens nothing, and nobody answers it: a TCP segment of no conversation.
     """
 
     source: Endpoint
@@ -33,7 +33,7 @@ class Conversation(NamedTuple):
 
     @property
     def claimed(self) -> Address | None:
-        """The source address that is not the sender's own, or None."""
+        """The source address where it is not the sender's own, or else None."""
         if self.first.source == self.source.address.value:
             return None
         return Address(self.first.family, self.first.source)
@@ -148,8 +148,8 @@ def service_of(packet: Packet) -> str:
 
 
 def service_label(packet: Packet) -> str:
-    """Return the service of a packet as people say it: `ping` for an echo request, with the flags
-    where it is no SYN.
+    """Return the service of a packet in everyday words: `ping` for an echo request, with the flags
+    for a TCP segment that is no SYN.
     """
     if packet.icmp_type == ECHO[packet.family] and not packet.icmp_code:
         return "ping"

@@ -1,4 +1,4 @@
-"""One packet as what is carried: what becomes of the conversation that it opens, on all its
+"""A single packet carried by the walk: what becomes of the conversation that it opens, on all its
 ways.
 """
 
@@ -30,7 +30,7 @@ from crossgate.core.sets.effort import TooManyPieces, question
 
 
 class Indexes:
-    """The lists of a plan as they decide single packets in one state of its conditions."""
+    """The lists of a plan, ready to decide single packets in one state of conditions."""
 
     def __init__(self, state: State) -> None:
         self.state = state
@@ -38,14 +38,16 @@ class Indexes:
         self._choices: dict[Asked, tuple[Choice, ...]] = {}
 
     def choices(self, access_list: AccessList, view: View) -> tuple[Choice, ...]:
-        """Return what may have been chosen in a view, as far as a list tells it apart."""
+        """Return what a translation may have chosen in a view, as far as a list distinguishes it."""
         key = access_list, view
         if key not in self._choices:
             self._choices[key] = choices(access_list, view)
         return self._choices[key]
 
     def of(self, access_list: AccessList) -> tuple[ListIndex, list[ListIndex]]:
-        """Return a list in the state, and in the others that a conversation may yet settle in."""
+        """Return the index of a list in this state, and those in the other states that a
+        conversation may still settle in.
+        """
         found = self._indexes.get(access_list)
         if found is None:
             others = access_list.undecided(self.state) if access_list.tls else ()
@@ -56,8 +58,8 @@ class Indexes:
         return found
 
     def decision(self, access_list: AccessList, packet: Packet) -> Decision:
-        """Return what a list does with a packet: what it stops, but would let by if another TLS
-        were spoken, it lets by until that settles.
+        """Return what a list decides about a packet; a packet that it denies, but would permit with
+        another TLS version, passes until the version is settled.
         """
         index, undecided = self.of(access_list)
         decider = index.decide(packet)
@@ -71,16 +73,14 @@ class Indexes:
 
 
 class IndexesWithout(Indexes):
-    """The lists of a plan as they decide single packets, but for one line, which is not there; of
-    an otherwise line the opposite is.
-    """
+    """The lists of a plan with one line left out; an otherwise line is reversed instead."""
 
     def __init__(self, whole: Indexes, line: Decider) -> None:
         super().__init__(whole.state)
         self._whole, self._line = whole, line.key
 
     def decision(self, access_list: AccessList, packet: Packet) -> Decision:
-        """Return what a list does with a packet without the line."""
+        """Return what a list decides about a packet when the line is left out."""
         found = self._whole.decision(access_list, packet)
         line = found.decider
         if line.key != self._line:
@@ -95,7 +95,7 @@ class IndexesWithout(Indexes):
 
 
 def least(decisions: Iterable[Decision]) -> Decision:
-    """Return the first decision that does not let by, else the first by which something is due,
+    """Return the first decision that denies, or else the first with a line that is due later, or
     else the first.
     """
     found: Decision | None = None
@@ -109,8 +109,8 @@ def least(decisions: Iterable[Decision]) -> Decision:
 
 
 class OnePacket:
-    """Carries the packet that opens a conversation: there is nothing to divide, so that the part is
-    None.
+    """Carries the packet that opens a conversation through the walk; it cannot be divided, so its
+    part is None.
     """
 
     def __init__(self, indexes: Indexes, first: Packet, answer: int | None) -> None:
@@ -125,8 +125,8 @@ class OnePacket:
         return found
 
     def decide(self, part: None, leg: Leg, asked: Asked) -> list[tuple[None, Decision]]:
-        """Return what a list does with the packet of a leg as it sees it: where a device has
-        chosen something of it, the least that it does for any choice.
+        """Return what a list decides about the packet of a leg as the list sees it; where a
+        translation may choose, the least favourable decision over all choices.
         """
         access_list, view = asked
         if not view:
@@ -140,8 +140,8 @@ class OnePacket:
 
 
 class Fate(NamedTuple):
-    """What becomes of a conversation, without how: the verdict on its first way, the line that
-    stopped it, whether all ways agree.
+    """The result of a conversation without its story: the verdict on its first way, the line that
+    stopped it, and whether all ways agree.
     """
 
     verdict: Verdict
@@ -163,8 +163,8 @@ class Tracer:
         self._speaks: bool = hello is not None
 
     def trace(self, conversation: Conversation) -> Trace:
-        """Trace a conversation along the first of the equally good paths, and see whether it fares
-        alike on the others.
+        """Trace a conversation along the first of the equally good paths, and see whether it gets
+        the same verdict on the others.
         """
         endings, paths = self.endings(conversation), Paths(self.network, conversation, self._met)
         first = endings[0]
@@ -175,8 +175,8 @@ class Tracer:
         )
 
     def examples(self, conversation: Conversation, by: DeciderKey | None = None) -> list[Trace]:
-        """Trace a conversation along the first way, and so that each of its endings is seen, on
-        ways without the line `by` where there are.
+        """Trace a conversation along the first way, and then once for each other ending, on ways
+        without the line `by` where there are such.
         """
         endings, paths = (
             self.endings(conversation, by=by),
@@ -187,10 +187,8 @@ class Tracer:
         )
 
     def alternatives(self, conversation: Conversation) -> list[Trace]:
-        """Trace a conversation along every way there and back that differs in the lists it meets,
-        the first one first.
-
-        Raises `TooManyPieces` when they are too many.
+        """Trace a conversation along every way there and back that meets different lists, the first
+        one first. Raises `TooManyPieces` when there are too many.
         """
         several, every = self.ways(conversation), list[Trace]()
         graphs, paths = (
@@ -215,15 +213,15 @@ class Tracer:
         return _compared(every, len(every))
 
     def fate(self, conversation: Conversation, ways: Sequence[Ways]) -> Fate:
-        """Return what `trace` finds of a conversation, given its ways."""
+        """Return the verdict of `trace` for a conversation, given its ways, without its story."""
         endings = self.endings(conversation, ways)
         first = endings[0]
         agreed = len(endings) == 1 or all(each.verdict is first.verdict for each in endings)
         return Fate(first.verdict, None if first.stop is None else first.stop.decider, agreed)
 
     def without(self, line: Decider) -> Tracer:
-        """Return what traces as if one line were not in its list, an otherwise line the
-        opposite.
+        """Return a tracer for which one line is left out of its list; an otherwise line is reversed
+        instead.
         """
         other = copy(self)
         other._indexes = IndexesWithout(self._indexes, line)
@@ -235,8 +233,8 @@ class Tracer:
         ways: Sequence[Ways] = (),
         by: DeciderKey | None = None,
     ) -> list[Ending]:
-        """Return how a conversation ends on its ways, on some of them where these are given; `by`
-        is the line that endings tell of.
+        """Return how a conversation ends on its ways, or on some of them where these are given;
+        `by` is the line that endings report on.
         """
         strays = conversation.claimed is not None and astray(self.network, conversation) is not None
         return self.endings_of(
@@ -259,8 +257,8 @@ class Tracer:
     ) -> list[Ending]:
         """Return how the conversation that a packet opens ends on some ways.
 
-        `on_link` between machines of one link; with `strays` the answers go to another machine;
-        `by` is the line that endings tell of. Sent `alone` it opens none.
+        `on_link` is for machines of one link; with `strays` the answers go to another machine; `by`
+        is the line that endings report on. A packet sent `alone` opens no conversation.
         """
         if len(ways) == 1:
             return self._followed(first, on_link, ways[0], strays, by, alone)
@@ -291,8 +289,8 @@ class Tracer:
             return follow_whole(walk, carried, None, by)
 
     def ways(self, conversation: Conversation) -> tuple[Ways, ...]:
-        """Return all ways of a conversation, the first path's first; the answers go to the address
-        that it claims.
+        """Return all ways of a conversation, those of the first path first; its answers go to the
+        address that it claims.
         """
         return self.network.of_packet(
             conversation.source, conversation.destination, conversation.first
@@ -300,7 +298,7 @@ class Tracer:
 
 
 def _compared(every: list[Trace], ways: int) -> list[Trace]:
-    """Return traces on some of so many ways, each with the first of them that ends otherwise."""
+    """Return traces on some of `every` ways, each with the first of them that ends differently."""
     return [
         each._replace(
             ways=ways,

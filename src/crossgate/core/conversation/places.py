@@ -1,4 +1,4 @@
-"""What the walk goes over: the places of a network as it meets them, and the ways of conversations
+"""What the walk goes over: the places of a network that packets meet, and the ways of conversations
 between two ends.
 """
 
@@ -21,12 +21,12 @@ Asked = tuple[AccessList, View]
 
 
 class Place(NamedTuple):
-    """What a token is for the walk: the stateful `device` that is passed, or the list of a family
-    that stands at a crossing.
+    """What a token stands for in the walk: the stateful `device` that is passed, or the list of a
+    family at a crossing.
 
-    `remembers` is the device of the list where that is stateful. A list that is not `flagged` asks
-    for no TCP flags: it does with every later leg of a direction what it does with the leading one.
-    `asked` is that list with the view in which it sees packets.
+    `remembers` is the device of the list where it is stateful. A list that is not `flagged` does
+    not ask for TCP flags, so it treats every later leg of a direction like the leading one. `asked`
+    is the list together with the view in which it sees packets.
     """
 
     device: str | None
@@ -38,7 +38,7 @@ class Place(NamedTuple):
 
 
 class Places:
-    """The places of one family of a network, by their tokens."""
+    """The places of one family of a network, by token."""
 
     def __init__(self, network: Network, family: Family) -> None:
         self._network, self._family = network, family
@@ -55,7 +55,7 @@ class Places:
         return self._places
 
     def straight(self, graph: WayGraph) -> tuple[list[Place], Outcome]:
-        """Return the places that are met on the first way, and how it ends."""
+        """Return the places that are met on the first way, and its outcome."""
         found = self._straight.get(graph)
         if found is None:
             every, sequence = self.every(), graph.first_sequence
@@ -66,8 +66,8 @@ class Places:
         return found
 
     def judging(self, ways: Ways) -> tuple[int, ...]:
-        """Return the places on some ways there whose lists may judge TLS, in an order that fits
-        each way; () where none does.
+        """Return the places on some ways there whose lists may judge the TLS version, in an order
+        that all ways keep; () where there is none.
         """
         if ways not in self._judging:
             self._judging[ways] = self._in_order(ways)
@@ -94,7 +94,7 @@ class Places:
             return ()
 
     def decided(self, token: int, decider: Decider) -> Decided:
-        """Return a line with the crossing at which it stands."""
+        """Return a line together with the crossing at which it stands."""
         crossing = self._graphs.tokens[token]
         assert isinstance(crossing, Crossing)  # nothing else decides
         return Decided(crossing, decider)
@@ -113,7 +113,7 @@ class Places:
 
 
 class Walk(NamedTuple):
-    """All ways of conversations of one script between two ends."""
+    """All ways between two ends, and the script of the conversations that take them."""
 
     places: Places
     ways: Ways

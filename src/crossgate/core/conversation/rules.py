@@ -1,30 +1,37 @@
-"""The rules of a conversation: which packets it has, which lists they are asked of, and what
+"""The rules of a conversation: which packets it has, which lists are asked about them, and what
 becomes of it.
 
 Theory of operation. A conversation is a few *legs*, each a packet that follows from the one that
-opens it. All legs that go there take one and the same of the equal ways there, and all that come
-back one and the same of those back. So it is two walks, not one a leg: each list that is met on the
-way there settles at once what becomes of every leg that will come by there, and likewise back.
+opens it. All legs from the sender take one and the same of the equal ways there, and all legs back
+one and the same of the ways back. So there are two walks and not one for each leg: a list that is
+met on the way there settles at once what becomes of every leg that will pass it, and likewise on
+the way back.
 
-1. The packet that opens says which legs follow (`legs_of`): TCP has SYN, SYN+ACK and ACK (RFC 9293
-   section 3.5), what is answered a request and its reply, everything else one leg. `SHAPES` says
-   what each leg's packet is.
-2. Of the legs of one direction the first is the *leading* one. A list that does not permit it ends
-   the conversation there and then. A *later* leg is only noted where a list stops it (`Late`). It
-   counts if all legs before it arrive; the earliest such leg ends it.
-3. A stateful device that let a leg by asks its lists about no leg after that. So later legs are
-   asked of lists at stateless places alone, and the leading leg back of all but those of stateful
-   devices that were passed on the way there.
-4. A list that asks what TLS is spoken lets by what it permits in some state of that, as long as
-   that is not settled. The line that stops it in the state it is really in is *due*. Its device
-   *judges* if it is stateful and both ways pass it. Where somebody judges, the legs follow by which
-   TLS settles (RFC 8446 section 2): with TLS the client's hello and the server's, without it the
-   first data. Once it has settled, what is due stops it: on its way there the first line that is
-   due, on its way back the last one.
-5. Nothing answers a packet that has no answer, or that is handed to all on a link. What answers a
-   claimed address may go astray.
-6. A list on the leg that opens: `denied`. A list on a later one, or an answer astray: `half-open`.
-   No way, behind all lists that are met before: `unroutable`. Else `permitted`.
+1. The opening packet says which legs follow (`legs_of`): TCP has SYN, SYN+ACK and ACK (RFC 9293
+section 3.5), a packet that is answered has a request and a reply, and everything else is one leg.
+`SHAPES` says what each leg's packet is.
+
+2. The first leg of each direction is the *leading* one. A list that does not permit it ends the
+conversation at once. For a *later* leg it is only noted that a list denies it (`Late`). That counts
+if all legs before it arrive; the earliest such leg ends the conversation.
+
+3. A stateful device that let a leg by asks its lists about no leg after that. So only lists at
+stateless places are asked about later legs, and all lists about the leading leg back, except those
+of stateful devices that were passed on the way there.
+
+4. A list that asks for a TLS version permits what it permits for some version, as long as that is
+not settled. The line that denies the real version is *due*. Its device *judges* if it is stateful
+and both ways pass it. Where some device judges, the legs follow on which TLS settles (RFC 8446
+section 2): with TLS the client's hello and the server's, without it the first data. Once it has
+settled, what is due stops the conversation: on the way there the first line that is due, on the way
+back the last one.
+
+5. Nothing answers a packet that has no answer, or one that is handed to every machine on a link.
+The answer to a claimed source address may go astray.
+
+6. A list that stops the opening leg: `denied`. A list that stops a later one, or an answer that
+goes astray: `half-open`. No path, after all lists that are met before it ends: `unroutable`.
+Otherwise `permitted`.
 """
 
 from __future__ import annotations
@@ -44,15 +51,15 @@ from crossgate.core.network.paths import Crossing
 class Leg(StrEnum):
     """Which packet of a conversation it is.
 
-    One that `returns` travels from the far end back to the sender. With one that `settles` a
-    conversation has settled on what TLS it speaks, or shown that it speaks none.
+    A leg that `returns` goes from the far end back to the sender. With a leg that `settles`, the
+    conversation has settled on a TLS version, or shown that it uses no TLS.
     """
 
     returns: bool
     settles: bool
 
     def __new__(cls, word: str, returns: bool = False, settles: bool = False) -> Self:
-        """Make a member; what is asked of legs most often is an attribute of each."""
+        """Make a member; what is asked for most often is stored as an attribute."""
         leg = str.__new__(cls, word)
         leg._value_ = word
         leg.returns, leg.settles = returns, settles
@@ -69,8 +76,8 @@ class Leg(StrEnum):
 
 
 class Shape(NamedTuple):
-    """A leg's packet, told by the one that opens: whether its ends are `turned`, and its TCP
-    `flags`, None where they are as they were.
+    """A leg's packet in terms of the opening one: whether its ends are exchanged (`turned`), and
+    its TCP `flags`, None where they stay as they were.
     """
 
     turned: bool = False
@@ -104,8 +111,8 @@ def legs_of(
     """Return the legs of the conversation that a packet opens, and the ICMP type of its answer,
     None for none.
 
-    `on_link` says that both ends are on one link. A fragment behind the first opens nothing, and is
-    one leg by itself; so is any packet that is sent `alone`.
+    `on_link` says that both ends are on one link. A later fragment opens nothing and is one leg by
+    itself; so is any packet that is sent `alone`.
     """
     if first.fragment or alone:
         return ALONE, None
@@ -120,8 +127,8 @@ def legs_of(
 
 
 def packet_on(first: Packet, leg: Leg, answer: int | None) -> Packet:
-    """Return the packet of a leg of the conversation that one opens; `answer` is the ICMP type of
-    the reply, None for no ICMP.
+    """Return the packet of a leg of the conversation that `first` opens; `answer` is the ICMP type
+    of the reply, None for other protocols.
     """
     turned, flags = SHAPES[leg]
     if turned:
@@ -138,8 +145,8 @@ def packet_on(first: Packet, leg: Leg, answer: int | None) -> Packet:
 
 
 def unasked(leg: Leg, there: frozenset[str], back: frozenset[str]) -> frozenset[str]:
-    """Return the stateful devices that ask no list about a leg, of those that its way `there` and
-    its way `back` pass (rule 3).
+    """Return the stateful devices that ask no list about a leg, of those on its way `there` and its
+    way `back` (rule 3).
     """
     if leg in OPENING:
         return frozenset()
@@ -147,23 +154,23 @@ def unasked(leg: Leg, there: frozenset[str], back: frozenset[str]) -> frozenset[
 
 
 def judges(crossing: Crossing, there: Container[str], back: Container[str]) -> bool:
-    """Whether a list on the way there judges what TLS is spoken: `there` and `back` are the
-    stateful devices that the ways pass.
+    """Whether a list on the way there judges the TLS version; `there` and `back` are the stateful
+    devices on the ways.
     """
     device = crossing.remembered_by
     return device is not None and device in there and device in back
 
 
 class Decided(NamedTuple):
-    """A list that was asked about a leg: at which crossing, and the line that decided."""
+    """A list that was asked about a leg: the crossing, and the line that decided."""
 
     crossing: Crossing
     decider: Decider
 
 
 class Decision(NamedTuple):
-    """What a list does with packets: the line that decides, whether that lets them by, and the line
-    that is due once their TLS settles.
+    """What a list decides about packets: the deciding line, whether it permits them, and the line
+    that is due once their TLS version settles.
     """
 
     decider: Decider
@@ -172,20 +179,20 @@ class Decision(NamedTuple):
 
 
 class Late(NamedTuple):
-    """The earliest later leg that some list stops, by its number, and the first list that does."""
+    """The number of the earliest later leg that some list denies, and the first list that does."""
 
     leg: int
     stop: Decided
 
 
 class Script:
-    """The legs of a conversation: those that `always` follow, then those that are `settling` it
-    where somebody judges its TLS.
+    """The legs of a conversation: those that `always` follow, and those on which it is `settling`
+    its TLS version where some device judges that.
 
-    A leg's number is its place in `legs`, which has both. `there` and `back` are the numbers of the
-    legs of each direction, the leading one first; `leading` are these legs, and `later` the others
-    with their numbers, there and back. Nothing comes back where it is `unanswered`. `astray` says
-    that the answer goes to another machine.
+    A leg's number is its index in `legs`, which has both. `there` and `back` are the numbers of the
+    legs of each direction, the leading one first; `leading` are these two legs, and `later` the
+    others with their numbers, there and back. Nothing comes back where it is `unanswered`. `astray`
+    says that the answer goes to another machine.
     """
 
     def __init__(
@@ -215,16 +222,16 @@ def script(
     unanswered: bool = False,
     astray: bool = False,
 ) -> Script:
-    """Return the script of these legs; `speaks` is whether it speaks TLS, None where no list on the
-    way there asks.
+    """Return the script for some legs; `speaks` is whether the conversation uses TLS, None where no
+    list on the way there asks.
     """
     settling = () if legs != HANDSHAKE or speaks is None else WITH_TLS if speaks else WITHOUT_TLS
     return Script(legs, settling, unanswered or len(legs) == 1, astray)
 
 
 class Finish(NamedTuple):
-    """How a conversation ends: its verdict, on which leg, and the list that stopped it there, None
-    where no list did.
+    """How a conversation ends: its verdict, the leg, and the list that stopped it there, None where
+    no list did.
     """
 
     verdict: Verdict
@@ -233,8 +240,8 @@ class Finish(NamedTuple):
 
 
 def when_stopped(script: Script, leg: int, stop: Decided | None) -> Finish:
-    """Return how a conversation ends whose leading leg, by its number, is stopped by a list; None
-    for no way.
+    """Return how a conversation ends whose leading leg, given by its number, is stopped by a list;
+    None stands for a missing path.
     """
     if stop is None:
         return Finish(Verdict.UNROUTABLE, script.legs[leg])
@@ -242,11 +249,11 @@ def when_stopped(script: Script, leg: int, stop: Decided | None) -> Finish:
 
 
 def when_arrived(script: Script, late: Late | None, judged: bool, due: Sequence[Decided]) -> Finish:
-    """Return how a conversation ends of which the first packet and its answer arrive.
+    """Return how a conversation ends whose first packet and whose answer both arrive.
 
-    `late` is the line that stops a later leg, if one does. With `judged` some device looks at the
-    TLS that both sides agree on, and `due` are the lines that stop the conversation then, in the
-    order of the way there.
+    `late` is the line that denies a later leg, if one does. `judged` says that some device judges
+    the TLS version, and `due` are the lines that then stop the conversation, in the order of the
+    way there.
     """
     if script.unanswered:
         return Finish(Verdict.PERMITTED, script.always[-1])

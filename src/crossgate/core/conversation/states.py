@@ -1,4 +1,4 @@
-"""How far what is carried has been followed: on all ways, or on the one that there is."""
+"""How far a part of what is carried has been followed: on all ways, or on the only one."""
 
 from __future__ import annotations
 
@@ -21,8 +21,8 @@ Front = dict[int, dict[Kind, Trail | Many]]
 
 
 class State(Generic[Part]):
-    """How far a part has been followed. Where a list divides it, it is copied, and each copy goes
-    on where it was.
+    """How far a part has been followed. Where a list divides the part, the state is copied, and
+    each copy goes on from there.
     """
 
     __slots__ = ("answers", "arrived", "front", "known", "many", "part", "there", "waiting")
@@ -43,7 +43,7 @@ class State(Generic[Part]):
         self.answers: dict[Kind, Found] = {}
 
     def fork(self, part: Part, key: tuple[Leg, Asked], decision: Decision) -> State[Part]:
-        """Return a copy for a piece of the part, of which it is known what one more list does."""
+        """Return a copy for a piece of the part, with the decision of one more list about it."""
         other = State(part, 0)
         other.known = {**self.known, key: decision}
         other.front = {node: dict(here) for node, here in self.front.items()}
@@ -58,10 +58,10 @@ class State(Generic[Part]):
 
 
 class OneWay(Generic[Part]):
-    """How far a part has been followed on a single way: on which way, there (0) or back (1), and
-    how many of its places it has met.
+    """How far a part has been followed where there is a single way: the direction, there (0) or
+    back (1), and how many of its places it has met.
 
-    `arrived` is what came of the way there, once it is followed back; `end` is how it ended.
+    `arrived` is the result of the way there once it is followed back; `end` is how it ended.
     """
 
     __slots__ = ("arrived", "end", "kind", "known", "met", "part", "trail", "way")
@@ -74,7 +74,7 @@ class OneWay(Generic[Part]):
         self.end: Outcome | Stop = Outcome.ARRIVED
 
     def fork(self, part: Part, key: tuple[Leg, Asked], decision: Decision) -> OneWay[Part]:
-        """Return a copy for a piece of the part, of which it is known what one more list does."""
+        """Return a copy for a piece of the part, with the decision of one more list about it."""
         other = OneWay(part)
         other.known = {**self.known, key: decision}
         other.way, other.met, other.kind, other.trail, other.arrived = (

@@ -1,5 +1,5 @@
-"""The story of how a conversation ends on one way: leg by leg, crossing by crossing. It tells; what
-happens the walk has found.
+"""The story of a conversation on one way: leg by leg, crossing by crossing. The walk finds what
+happens; this module tells it.
 """
 
 from __future__ import annotations
@@ -31,11 +31,9 @@ class Outcome(StrEnum):
 
 
 class Asked(NamedTuple):
-    """A crossing with what was placed there: no list, a list that decided, or one passed unasked
-    (`remembered`).
-
-    With `again` the list was asked once more about the packet that opened, now that the
-    conversation has settled on its TLS.
+    """A crossing and what stands there: no list, a list that decided, or one that was passed
+    without being asked (`remembered`). With `again` the list was asked a second time about the
+    opening packet, now that the TLS version is settled.
     """
 
     crossing: Crossing
@@ -51,7 +49,9 @@ class Asked(NamedTuple):
 
 
 class LegTrace(NamedTuple):
-    """One leg: its packet, its path, what was asked on it as far as it came, and its outcome."""
+    """One leg: its packet, its path, what was asked on the part of the path that it travelled, and
+    its outcome.
+    """
 
     leg: Leg
     packet: Packet
@@ -63,9 +63,9 @@ class LegTrace(NamedTuple):
 class Trace(NamedTuple):
     """A conversation's legs and its verdict, on the first of its ways there and back.
 
-    `strayed` is the machine that a reply went to instead of the sender. `ways` is how many ways
-    there are that differ in the lists they meet, and `differing` is the trace along the first of
-    them that ends otherwise, None where all agree.
+    `strayed` is the machine that a reply went to instead of the sender. `ways` is the number of
+    ways that meet different lists, and `differing` is the trace along the first of them that ends
+    differently, None where all agree.
     """
 
     conversation: Conversation
@@ -82,8 +82,8 @@ class Trace(NamedTuple):
         return last.asked[-1] if last.outcome in (Outcome.DENIED, Outcome.REJECTED) else None
 
     def deciders(self) -> Iterator[Decider]:
-        """Yield the line that decided of every list that was asked; what decides the same again is
-        not told twice.
+        """Yield the line that decided in every list that was asked; a repeated decision is left
+        out.
         """
         for leg in self.legs:
             for asked in leg.asked:
@@ -92,8 +92,8 @@ class Trace(NamedTuple):
 
     @property
     def settles(self) -> bool:
-        """Whether some list on the way depends on what TLS the conversation settles on, as far as
-        it came.
+        """Whether some list on the way, as far as the conversation came, depends on its TLS
+        version.
         """
         return any(
             asked.access_list is not None and asked.access_list.tls
@@ -103,7 +103,7 @@ class Trace(NamedTuple):
 
     @property
     def forks(self) -> bool:
-        """Whether some leg had another path that was as good."""
+        """Whether some leg had another, equally good path."""
         return any(leg.path.forks for leg in self.legs)
 
 
@@ -121,7 +121,7 @@ class Met:
         )
 
     def judging(self, back: Container[str]) -> list[tuple[Crossing, AccessList]]:
-        """Return the lists that judge what TLS is spoken, where answers come by these stateful
+        """Return the lists that judge the TLS version, where answers pass the given stateful
         devices.
         """
         stands = ((each, own) for each, own, _ in self._stands if own is not None and own.tls)
@@ -134,8 +134,8 @@ class Met:
         again: Sequence[tuple[Crossing, AccessList]],
         example: Example,
     ) -> list[Asked]:
-        """Return what is asked on a leg up to where it is stopped; lists that are asked `again` are
-        asked before all others.
+        """Return what is asked about a leg, up to where it is stopped; lists that are asked `again`
+        come before all others.
         """
         leading, decisions, found = example.walk.script.leading, example.decisions, list[Asked]()
         for crossing, own in again:
@@ -168,7 +168,7 @@ class Paths:
     def __init__(
         self, network: Network, conversation: Conversation, known: FirstPaths, alone: bool = False
     ) -> None:
-        """Make them; `alone` for endings on one of its ways by itself, where the first one is not
+        """Make them; `alone` is for endings on a single one of the ways, where the first one is not
         the first of all.
         """
         self.network, self.conversation, self._known, self._alone = (
@@ -221,8 +221,8 @@ class Paths:
 
 
 def astray(network: Network, conversation: Conversation) -> Endpoint | None:
-    """Return where the answers go, if that is another machine than the sender: to who has the
-    address that it claims.
+    """Return where the answers go if that is another machine than the sender: the one that has the
+    claimed address.
     """
     if conversation.claimed is None:
         return None
@@ -236,8 +236,8 @@ def astray(network: Network, conversation: Conversation) -> Endpoint | None:
 
 
 def path_devices(path: Path) -> set[str]:
-    """Return every device on a path, switches that only pass frames on included, and the hosts that
-    lists follow.
+    """Return every device on a path, including switches that only pass frames on, and hosts with
+    lists of their own.
     """
     names = (
         name
@@ -249,9 +249,7 @@ def path_devices(path: Path) -> set[str]:
 
 
 def story(paths: Paths, ending: Ending) -> Trace:
-    """Return what a conversation meets on the way that is an ending's example, up to where it
-    ends.
-    """
+    """Return what a conversation meets on the way of an ending's example, up to where it ends."""
     network, conversation, example = paths.network, paths.conversation, ending.example
     assert example is not None  # the walk found it
     met, script, first = paths.of(ending), example.walk.script, conversation.first

@@ -1,4 +1,6 @@
-"""How far a walk has come: what tells ways apart, and what is known of those that are alike."""
+"""How far a walk has come: what keeps ways apart, and what is known of those that are kept
+together.
+"""
 
 from __future__ import annotations
 
@@ -13,26 +15,26 @@ NEVER = 99
 
 
 class Stop(NamedTuple):
-    """A line that stops, by the token of its place."""
+    """A line that stops a conversation, with the token of its place."""
 
     token: int
     decider: Decider
 
 
 class LateStop(NamedTuple):
-    """The first line that stops a later leg, of those that stop the earliest such leg."""
+    """The first line that stops the earliest later leg which any line stops."""
 
     leg: int
     stop: Stop
 
 
 class Kind(NamedTuple):
-    """What tells ways apart later.
+    """What keeps ways apart from each other.
 
     `first` marks the first way of all; `late` is what stops a later leg. `judges` are the places on
-    the way there whose lists may judge TLS, each with the line that is due; `seen` the stateful
-    devices on the way back. Where it matters which devices were passed on the way there, ways are
-    told by families instead (`many`).
+    the way there whose lists may judge the TLS version, each with the line that is due; `seen` the
+    stateful devices on the way back. Where it matters which devices were passed on the way there,
+    ways are kept as families instead (`many`).
     """
 
     first: bool = True
@@ -44,10 +46,11 @@ class Kind(NamedTuple):
 class Trail:
     """What is known of ways of one kind that have come equally far.
 
-    `lines` are the lines that decided on some of them, a bit each, `later` those that decide later
-    legs. `by` is the earliest leg on which the line asked about decides, of the way where that is
-    latest. `remembered` are the stateful devices passed on each, `number` is how many they are, and
-    `link` is what one of them met: one on which the line asked about decides as late as on any.
+    `lines` are the lines that decided on some of them, a bit for each, `later` those that decide
+    later legs. `by` is the earliest leg on which the line asked about decides, on the way where
+    that is latest. `remembered` are the stateful devices passed on each, `number` is the number of
+    ways, and `link` is what one of them met: one on which the line asked about decides as late as
+    on any.
     """
 
     __slots__ = ("by", "later", "lines", "link", "number", "remembered")
@@ -71,17 +74,17 @@ class Trail:
         )
 
     def copy(self) -> Trail:
-        """Return one that can be led on by itself."""
+        """Return a copy that can be continued independently."""
         return Trail(self.lines, self.later, self.by, self.remembered, self.number, self.link)
 
     def times(self, factor: int) -> Trail:
-        """Return the same for so many times as many ways."""
+        """Return the same with the number of ways multiplied."""
         return Trail(
             self.lines, self.later, self.by, self.remembered, self.number * factor, self.link
         )
 
     def and_(self, other: Trail | None) -> Trail:
-        """Return what is known of both; of this alone where there is no other."""
+        """Return what is known of both together; of this one where the other is None."""
         if other is None:
             return self
         latest = other if other.by >= self.by else self

@@ -8,7 +8,9 @@ from crossgate.core.model.claim import Claim
 
 
 class Verdict(StrEnum):
-    """What becomes of a conversation; of a set of them, `SOME` where not all fare alike."""
+    """What becomes of a conversation; for a set of them, `SOME` where they do not all get the same
+    verdict.
+    """
 
     PERMITTED = "permitted"
     DENIED = "denied"

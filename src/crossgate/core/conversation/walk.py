@@ -1,23 +1,23 @@
 """One walk of conversations over all their equal ways, whatever is carried: one packet, or a set of
-them.
+packets.
 
 Theory of operation. The ways from one end to another are an automaton (`network.nodes`). Its nodes
-have numbers, and those that follow have smaller ones, so going over the nodes that have been come
-to by falling number meets each once, with all ways that lead there. What has come to a node is told
-apart by its *kind* alone: all of the past that a rule will ask about again. The ways of one kind
-are one *trail*.
+are numbered so that those that follow have smaller numbers. Going through the nodes by falling
+number meets each node once, together with all ways that lead there.
 
-What is carried is one *part* all along. Where a list divides it, the walk forks, and goes on with
-each piece from there: at a node all lists are asked before anything is changed, so that it can.
-What a list does with a part it does with all of it ever after. So a part fares on each way as one
-packet does, and the walk needs to know nothing of it but `Carrier.decide`.
+What has come to a node is kept apart only by its *kind*: the part of the past that some rule will
+ask about again. The ways of one kind are one *trail*.
 
-Where lists on the way back would stop an answer, or many lists judge TLS, it matters of each way
-which stateful devices it passed. Then ways are not put together by that, but told one by one, as
+What is carried is one *part*. Where a list divides it, the walk forks and goes on with each piece
+from there: at a node all lists are asked before anything is changed, so that this is possible. A
+list treats all of a part alike from then on. So a part has one fate on each way, like a single
+packet, and the walk needs nothing of it but `Carrier.decide`.
+
+Where lists on the way back would deny an answer, or many lists judge the TLS version, it matters
+for each way which stateful devices it passed. Then ways are not joined by kind, but kept as
 families of what each of them met (`many`).
 
-The first of all ways is a kind of its own as long as it is one: it ends in just one ending, the
-`first`.
+The first of all ways is a kind by itself: it ends in an ending of its own, the `first`.
 """
 
 from __future__ import annotations
@@ -47,8 +47,8 @@ class Carrier(Protocol[Part]):
     """What is carried, in parts that are never empty."""
 
     def decide(self, part: Part, leg: Leg, asked: Asked) -> Sequence[tuple[Part, Decision]]:
-        """Part it by what a list does with the packets of a leg as it sees them; the parts are
-        apart, and together all of it.
+        """Divide a part by what a list decides about the packets of a leg as it sees them; the
+        pieces do not overlap, and together are the whole part.
         """
         ...
 
@@ -57,7 +57,7 @@ def follow(
     walk: Walk, carrier: Carrier[Part], part: Part, by: DeciderKey | None = None
 ) -> Iterator[tuple[Part, list[Ending]]]:
     """Yield what is carried in parts, each with how its conversations end on all ways; `by` is the
-    line that endings tell of.
+    line that endings report on.
     """
     assert walk.ways.there.nodes is walk.places.nodes, "these are ways of another network"
     return _Followed(walk, carrier, by).endings(part)
@@ -66,7 +66,7 @@ def follow(
 def follow_whole(
     walk: Walk, carrier: Carrier[Part], part: Part, by: DeciderKey | None = None
 ) -> list[Ending]:
-    """Return how the conversations end of what no list divides, as one packet."""
+    """Return how the conversations end of a part that no list divides, such as one packet."""
     followed = _Followed(walk, carrier, by)
     if walk.ways.count > 1:
         ((_, found),) = followed.endings(part)
@@ -75,7 +75,7 @@ def follow_whole(
 
 
 class _Followed(Generic[Part]):
-    """One going over all ways, with one carrier."""
+    """One walk over all ways with one carrier."""
 
     _judges: tuple[int, ...] = ()
     """The places whose lists may judge TLS, where they are many: then ways are told one by one from
@@ -111,8 +111,8 @@ class _Followed(Generic[Part]):
                 stack += [state.fork(piece, key, decision) for piece, decision in reversed(pieces)]
 
     def _parts_of_one_way(self, part: Part) -> Iterator[tuple[Part, list[Ending]]]:
-        """Yield the same where there is one way: nothing branches, and nothing has to be told
-        apart.
+        """Yield the parts and their endings where there is only one way: nothing branches, and
+        nothing has to be kept apart.
         """
         stack = [OneWay(part)]
         while stack:
@@ -125,15 +125,15 @@ class _Followed(Generic[Part]):
                 stack += [state.fork(piece, key, decision) for piece, decision in reversed(pieces)]
 
     def ending_of_one_way(self, part: Part) -> Ending:
-        """Return how it ends on the one way that there is, of what no list divides."""
+        """Return how a part that no list divides ends on the only way."""
         state = OneWay(part)
         divided = self._follow_one_way(state)
         assert divided is None  # it is whole
         return self._closing.ending(state)
 
     def _follow_one_way(self, state: OneWay[Part]) -> Divided[Part] | None:
-        """Follow a part there and back; return a list that divides it, with the state as it was
-        before that.
+        """Follow a part there and back on the only way; return the list that divides it, if one
+        does, with the state before that.
         """
         while True:
             way, (places, end) = state.way, self._walk.places.straight(self._walk.graph(state.way))
@@ -157,8 +157,8 @@ class _Followed(Generic[Part]):
         return Marks(self._walk.ways, self._at, devices=bool(self._judges))
 
     def _follow(self, state: State[Part]) -> Divided[Part] | None:
-        """Follow a part to the end; return a list that divides it, with the state as it was before
-        that.
+        """Follow a part to the end; return the list that divides it, if one does, with the state
+        before that.
         """
         if not state.arrived:
             divided = self._walked(state, 0, state.there) or self._again(state)
@@ -185,8 +185,8 @@ class _Followed(Generic[Part]):
         return None
 
     def _returning(self, state: State[Part], kind: Kind) -> dict[Kind, Trail | Many]:
-        """Return what starts on the ways back: where it matters which devices were passed, all ways
-        there of a kind.
+        """Return what the ways back start with; where it matters which devices were passed, that is
+        all ways there of a kind.
         """
         there = state.there[Outcome.ARRIVED, kind] if state.many else None
         return (
@@ -196,8 +196,8 @@ class _Followed(Generic[Part]):
         )
 
     def _again(self, state: State[Part]) -> Divided[Part] | None:
-        """Go there once more where it matters of each way which stateful devices it passed: those
-        whose lists would stop the answer.
+        """Walk there once more where it matters for each way which stateful devices it passed:
+        those whose lists would deny the answer.
         """
         doubtful = self._doubtful()
         if state.many or not doubtful or not any(end is Outcome.ARRIVED for end, _ in state.there):
@@ -220,7 +220,7 @@ class _Followed(Generic[Part]):
         return self._walked(state, 0, state.there)
 
     def _tell_each(self, state: State[Part]) -> None:
-        """Start there once more, with ways that are told one by one."""
+        """Start once more from the sender, keeping the ways apart by what each meets."""
         self._devices = {
             device: token
             for token in self._walk.ways.there.met
@@ -232,8 +232,8 @@ class _Followed(Generic[Part]):
         }
 
     def _doubtful(self) -> list[Place]:
-        """Return the places on the ways back of which it may matter whether their device was passed
-        on the way there.
+        """Return the places on the ways back for which it may matter whether their device was
+        passed on the way there.
         """
         ways = self._walk.ways
         if ways.there.count == 1 or not self._script.back:
@@ -248,8 +248,8 @@ class _Followed(Generic[Part]):
     def _ask(
         self, state: State[Part] | OneWay[Part], leg: Leg, asked: Asked
     ) -> Divided[Part] | None:
-        """See to it that it is known what a list does with a part on a leg; return the pieces where
-        it divides it.
+        """Find out what a list decides about a part on a leg; return the pieces where it divides
+        the part.
         """
         key = leg, asked
         if key not in state.known:
@@ -262,8 +262,8 @@ class _Followed(Generic[Part]):
     def _ask_all(
         self, state: State[Part] | OneWay[Part], way: int, place: Place
     ) -> Divided[Part] | None:
-        """Ask the list of a place about all legs that come by: about later ones only where nobody
-        remembers the conversation.
+        """Ask the list of a place about all legs that pass it: about later ones only where the
+        place keeps no connections.
         """
         own, leading = place.asked, self._script.leading[way]
         if own is None or self._passes_unasked(way, place):
@@ -279,7 +279,7 @@ class _Followed(Generic[Part]):
         return None
 
     def _walked(self, state: State[Part], way: int, found: Found) -> Divided[Part] | None:
-        """Follow all ways there (0) or back (1) to their ends, and gather these."""
+        """Follow all ways there (0) or back (1) to their ends, and collect these."""
         front, of, at = state.front, self._of, self._at
         while front:
             number = max(front) if len(front) > 1 else next(iter(front))
@@ -317,8 +317,8 @@ class _Followed(Generic[Part]):
     def _place_of_many(
         self, state: State[Part], way: int, place: Place, kind: Kind, trail: Many
     ) -> list[tuple[Kind, Stop | None, Trail | Many]]:
-        """Lead ways by a place: those that have passed its device on their way there go by
-        unasked.
+        """Lead ways past a place: those that have passed its device on their way there are not
+        checked.
         """
         token = self._devices.get(place.remembers) if way and place.remembers is not None else None
         passed, asked = (None, trail) if token is None else trail.parted(token)
@@ -336,8 +336,8 @@ class _Followed(Generic[Part]):
         return found
 
     def _on_first(self, kind: Kind, way: int, link: Link) -> Kind:
-        """Return the kind of what has met one token more: of the first of all ways only as long as
-        it meets what that does.
+        """Return the kind of ways that have met one more token: they stay the first of all ways
+        only as long as they meet what that one does.
         """
         tokens = self._walk.graph(way).first_sequence.tokens
         if kind.first and (link.met > len(tokens) or tokens[link.met - 1] != link.token):
@@ -353,8 +353,8 @@ class _Followed(Generic[Part]):
     def _stopped(
         self, found: Found, stop: Stop, kind: Kind, trail: Trail | Many, node: int
     ) -> None:
-        """Gather ways that a list stops: as many as go on from there. The first way of all is kept
-        apart.
+        """Collect ways that a list stops: as many as lead on from there. The first way of all is
+        kept separate.
         """
         ways = self._walk.places.nodes.count(node)
         if kind.first and ways > 1:
@@ -370,8 +370,8 @@ class _Followed(Generic[Part]):
         kind: Kind,
         trail: Trail | Many,
     ) -> tuple[Kind, Stop | None]:
-        """Lead a trail by a place, and return its kind then, and the line that stops it there, if
-        one does. All rules of a place are here.
+        """Lead a trail past a place, and return its kind after it, and the line that stops it
+        there, if one does. All rules about a place are in this function.
         """
         own, device = place.asked, place.device
         if device is not None:
@@ -407,22 +407,22 @@ class _Followed(Generic[Part]):
         decider: Decider,
         permits: bool,
     ) -> Kind:
-        """Note what a list will do with a later leg."""
+        """Note what a list will decide about a later leg."""
         trail.later |= self._lines.bit(leg, place.number, decider)
         if self._by is not None and trail.by > leg and decider.key == self._by:
             trail.by = leg
         return kind if permits else kind._replace(late=LateStop(leg, Stop(place.number, decider)))
 
     def _passes_unasked(self, way: int, place: Place) -> bool:
-        """Whether an answer passes a list whose stateful device has let the conversation by on
-        every way there.
+        """Whether an answer passes a list unchecked, because its stateful device let the
+        conversation by on every way there.
         """
         device = place.remembers
         return way == 1 and device is not None and device in self._walk.ways.there.always
 
 
 def _joined(one: Trail | Many, other: Trail | Many | None) -> Trail | Many:
-    """Return what is known of ways of one kind that have come to the same."""
+    """Return what is known of ways of one kind that have come to the same node."""
     if isinstance(one, Many):
         assert other is None or isinstance(other, Many)  # a part is followed in one manner
         return one.and_(other)

@@ -1,3 +1,3 @@
-"""One access list by itself: which entry decides, which entries do nothing, where a new one
-belongs.
+"""One access list by itself: which entry decides a packet, which entries do nothing, and where a
+new one belongs.
 """

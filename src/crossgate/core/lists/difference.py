@@ -1,8 +1,8 @@
 """Exactly which packets two versions of a list treat differently.
 
 Two lists can only differ on packets that match an entry which just one of them has: on all others
-the same entries decide in the same order (or both otherwise lines, when these differ everything is
-looked at). So only the packets of such entries are split by both lists.
+the same entries decide in the same order. (Where their otherwise lines differ, every packet is
+looked at.) So only the packets of such entries are divided by both lists.
 """
 
 from __future__ import annotations
@@ -24,7 +24,7 @@ Item = TypeVar("Item")
 def compare_lists(
     old: ListRegions, new: ListRegions
 ) -> Iterator[tuple[PacketSet, Decider, Decider]]:
-    """Yield the packets that two lists of a family treat differently, in sets that are apart."""
+    """Yield the packets that two lists of a family treat differently, in sets that do not overlap."""
     suspected = suspects(old, new)
     hulls = [region_hull(each) for each in suspected]
     for index, (region, hull) in enumerate(zip(suspected, hulls, strict=True)):
@@ -46,7 +46,7 @@ def compare_lists(
 def same_lists(
     old: AccessList, before: Sequence[Entry], new: AccessList, after: Sequence[Entry]
 ) -> bool:
-    """Whether two lists with just these entries read alike, whatever they and their entries are
+    """Whether two lists with just these entries decide alike, whatever they and their entries are
     called.
     """
     return (
@@ -62,8 +62,8 @@ def same_lists(
 def unshared(
     old: Sequence[Item], new: Sequence[Item], meaning: Callable[[Item], Hashable]
 ) -> list[Item]:
-    """Return what just one of two sequences has, or has elsewhere; items of one meaning are the
-    same.
+    """Return the items that only one of two sequences has, or has at another position; items with
+    equal `meaning` are the same.
     """
     before, after = [meaning(each) for each in old], [meaning(each) for each in new]
     alone: list[Item] = []
@@ -77,11 +77,11 @@ def unshared(
 
 
 def stopped_by(regions: ListRegions) -> list[Region] | None:
-    """Return regions that hold every packet that a list stops, and may hold others; None for all
+    """Return regions that contain every packet that a list denies, and perhaps others; None for all
     packets.
 
-    With two entries that stop something it costs more to look at what each of them stops than at
-    all packets at once.
+    With two or more denying entries, looking at the packets of each costs more than looking at all
+    packets at once.
     """
     found = [
         each.region

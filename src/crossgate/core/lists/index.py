@@ -1,10 +1,10 @@
-"""First match for many packets.
+"""First match for many single packets.
 
-The entries that take a source are the bits of one integer, and so are those that take a destination
-or a service; the lowest bit of the three sets' intersection is the entry that decides. Addresses
-are looked up by the wildcards that the list uses, of which there are few; each service that the
-list has is tried once for each that is met. `AccessList.decide` is the definition; this is the same
-answer, faster from the second packet on.
+The entries that take a source are the bits of one integer, and likewise for a destination and for a
+service; the lowest bit that all three have in common is the entry that decides. Addresses are
+looked up by the wildcards that the list uses, of which there are few; each service of the list is
+tried once for each different service met. `AccessList.decide` is the definition; this gives the
+same answer, faster from the second packet on.
 """
 
 from __future__ import annotations
@@ -33,20 +33,20 @@ class ListIndex:
         self._otherwise = Decider(access_list, None)
 
     def decide(self, packet: Packet) -> Decider:
-        """Return what the list does with the packet, and the entry that decided."""
+        """Return what the list does with a packet, and the entry that decides."""
         taking = self._taking(packet)
         return self._deciders[(taking & -taking).bit_length() - 1] if taking else self._otherwise
 
     def decide_after(self, packet: Packet, entry: Entry) -> Decider:
-        """Return what the list does with a packet that has got by an entry of it, and the later
-        entry that decided.
+        """Return what the list does with a packet after the given entry, and the later entry that
+        decides.
         """
         place = bisect_left(self.entries, entry.number, key=lambda each: each.number)
         later = self._taking(packet) >> place + 1
         return self._deciders[place + (later & -later).bit_length()] if later else self._otherwise
 
     def _taking(self, packet: Packet) -> int:
-        """Return the entries that take a packet, a bit each."""
+        """Return the entries that take a packet, a bit for each."""
         hit = self._sources.bits(packet.source) & self._destinations.bits(packet.destination)
         return hit and hit & self._service_bits(packet)
 
@@ -74,8 +74,8 @@ class ListIndex:
 
     @cached_property
     def _asked(self) -> list[tuple[Service, Qualifiers, int]]:
-        """What the entries ask besides addresses, each once, with the entries that do, a bit each.
-        A service's text says all of it.
+        """The different demands of entries besides addresses, each with the entries that make it, a
+        bit for each. The text of a service says all of it.
         """
         found: dict[tuple[str, Qualifiers], list[int]] = {}
         for index, entry in enumerate(self.entries):
@@ -87,7 +87,7 @@ class ListIndex:
 
 
 class _Ends:
-    """Which entries take an address as one of their ends: for each wildcard, by the bits that it
+    """Which entries take an address at one of their ends: for each wildcard, by the bits that it
     fixes.
     """
 
@@ -100,7 +100,7 @@ class _Ends:
                 fixed[pattern.value] = fixed.get(pattern.value, 0) | 1 << index
 
     def bits(self, address: int) -> int:
-        """Return the entries that take an address, a bit each."""
+        """Return the entries that take an address, a bit for each."""
         found = self._known.get(address)
         if found is None:
             found = 0

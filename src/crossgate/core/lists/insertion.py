@@ -1,9 +1,9 @@
-"""Where a new entry belongs in a list: as far down as it still does something.
+"""Where a new entry belongs in a list: as far down as it still has an effect.
 
-Right before an entry of another action is the last place at which a new entry does something, if a
-packet of both gets past all entries above; the lowest such entry decides, and before all of them
-the otherwise line, which stands below every entry. So the list is asked from its end, and most
-lists answer at the first question.
+The last place at which a new entry has an effect is right before an entry of another action with
+which it shares a packet that passes all entries above. The lowest such entry decides the place; the
+otherwise line counts as one, below all entries. So the list is searched from its end, and for most
+lists the first question gives the answer.
 """
 
 from __future__ import annotations
@@ -20,7 +20,7 @@ from crossgate.core.sets.region import Region
 
 
 class Position(NamedTuple):
-    """Between two entries that follow each other, None for the ends of the list; and why not
+    """A place between two neighbouring entries, None for the ends of the list; and why it is not
     further down.
     """
 
@@ -32,12 +32,12 @@ class Position(NamedTuple):
 def effective_position(
     access_list: AccessList, new: Entry, states: Sequence[State] = (frozenset(),)
 ) -> Position:
-    """Return the last position at which a new entry decides some packet otherwise than the list
-    would without it.
+    """Return the last position at which a new entry decides some packet differently from the list
+    without it.
 
-    `states` are those that conditions can be in; in one of them has it to do something. Where there
-    is no such position, it is the last at which a packet gets as far as the entry at all, else the
-    end.
+    `states` are those that conditions can be in; the entry must have an effect in one of them.
+    Where there is no such position, it is the last at which a packet reaches the entry at all, or
+    else the end.
     """
     in_force = [state for state in states if new.in_force(state)] or list(states)
     lists = [_Near(access_list, new, state) for state in in_force]
@@ -84,8 +84,8 @@ class _Near:
                         self.opposite.append((index, row))
 
     def effective(self) -> int | None:
-        """Return the index in the list before which the entry last does something; that of the end,
-        or None for nowhere.
+        """Return the last index in the list before which the entry has an effect; the length of the
+        list for its end, None for nowhere.
         """
         if self.changes_rest and self.reached(self.end):
             return self.end
@@ -94,12 +94,12 @@ class _Near:
         )
 
     def reached(self, index: int) -> bool:
-        """Whether a packet of the entry gets past all entries before an index."""
+        """Whether a packet of the new entry passes all entries before an index."""
         return self.whole is not None and self._passes(self.whole, index)
 
     def last_reached(self) -> int:
-        """Return the last index before which a packet still gets past all that stands above; the
-        end where none ever does.
+        """Return the last index before which a packet still passes all that stands above; the end
+        where none ever does.
         """
         indices = [index for index, _ in self.others]
         if not self.reached(0) or self.reached(self.end):
@@ -128,7 +128,7 @@ def _position(access_list: AccessList, index: int, why: str) -> Position:
 
 def free_numbers(access_list: AnyList[Any], below: AnyEntry | None, count: int) -> list[int]:
     """Return free numbers right before an entry, None for the end of the list, ascending; none
-    where there are not so many.
+    where there are too few.
     """
     low = max(
         (
@@ -151,7 +151,7 @@ def free_numbers(access_list: AnyList[Any], below: AnyEntry | None, count: int) 
 
 
 def number_between(low: int, high: int | None) -> int | None:
-    """Return a number between two, None for no end: the next ten where it fits, else the middle;
+    """Return a number between two, None for no end: the next ten where it fits, or else the middle;
     None where none is free.
     """
     ten = (low // 10 + 1) * 10

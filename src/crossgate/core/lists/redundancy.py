@@ -1,14 +1,13 @@
-"""Which entries of a list are never reached, and which have no effect; exact, with a proof or a
+"""Which entries of a list are never reached, and which have no effect: exact, with a proof or a
 packet for each.
 
 An entry is never reached when earlier entries take all of its packets. It has no effect when it
-could go and no packet would be treated differently: every packet that gets as far as the entry
-meets the same action further down.
+could be removed and no packet would be treated differently: every packet that reaches it meets the
+same action further down.
 
 Most entries are settled for many rows at once (`columns`): one earlier entry covers the row, or a
-packet tried by hand gets through to it. A tried packet only ever proves that an entry is needed.
-What is left is settled by `_search`, which takes entries out of a row until nothing or a packet is
-left.
+sample packet gets through to it. A sample packet can only prove that an entry is needed. What is
+left is settled by `_search`, which takes entries out of a row until nothing or a packet is left.
 """
 
 from __future__ import annotations
@@ -53,9 +52,8 @@ _FEW = 24
 
 class Coverage(NamedTuple):
     """What is known of one entry: whether it is reached, and whether it is needed; a packet that
-    reaches one that is not.
-
-    `because` are the earlier entries that take its packets, when it is never reached.
+    reaches it where it is not needed. `because` are the earlier entries that take its packets, when
+    it is never reached.
     """
 
     entry: Entry
@@ -71,10 +69,10 @@ def coverage(
     only: Collection[int] | None = None,
     missed: list[TooManyPieces] | None = None,
 ) -> list[Coverage]:
-    """Settle the entries in force of a list: every one, or `only` those with these numbers.
+    """Settle the entries in force of a list: every one, or those with the numbers `only`.
 
-    `tell` is told how many boxes are done, of how many, now and then. What falls into too many
-    pieces is added to `missed`, and counts as reached and needed.
+    `tell` is told from time to time how many boxes are done, of how many. An entry whose question
+    falls into too many pieces is added to `missed`, and counts as reached and needed.
     """
     return _Settling(regions, [] if missed is None else missed).settle(
         tell or (lambda done, total: None), only
@@ -82,7 +80,7 @@ def coverage(
 
 
 class _Settling:
-    """The work on one list: rows, and what is known of each."""
+    """The work on one list: its rows, and what is known of each."""
 
     def __init__(self, regions: ListRegions, missed: list[TooManyPieces]) -> None:
         self.missed = missed
@@ -113,7 +111,7 @@ class _Settling:
         """
 
     def settle(self, tell: Tell, only: Collection[int] | None) -> list[Coverage]:
-        """Settle group after group of rows, then gather rows to entries."""
+        """Settle one group of rows after the other, then combine the rows of each entry."""
         wanted = np.array(
             [only is None or region.entry.number in only for region in self.regions], np.bool_
         )
@@ -134,8 +132,8 @@ class _Settling:
         ]
 
     def _known(self, index: int, reached: bool, needed: bool) -> Coverage:
-        """Return what is known of a region's entry; a packet only for one that has no effect, where
-        it is asked for.
+        """Return what is known of a region's entry; with a packet only where the entry has no
+        effect and a packet is wanted.
         """
         entry = self.regions[index].entry
         if not reached:
@@ -148,7 +146,7 @@ class _Settling:
         return Coverage(entry, True, False, witness(box_region(box)))
 
     def _group(self, rows: Numbers, left: Numbers, right: Numbers) -> None:
-        """Settle `rows`, given all the pairs of them with rows they overlap."""
+        """Settle `rows`, given all pairs of them with rows that they overlap."""
         table = self.table
         later = table.entry[right] > table.entry[left]
         inside = np.flatnonzero(~later & ~table.loose[right] & ~table.loose[left])
@@ -189,8 +187,8 @@ class _Settling:
         opposite: Numbers,
         contested: NDArray[np.bool_],
     ) -> None:
-        """Try packets for the rows still open, at random and then where a later entry would do
-        something else.
+        """Try sample packets for the rows that are still open, at random and then where a later
+        entry would decide differently.
         """
         table = self.table
         live = ~self.covered[rows] & ~table.loose[rows]
@@ -218,7 +216,7 @@ class _Settling:
             live &= ~self.needed[rows] & (contested | ~self.reached[rows])
 
     def _packets(self, boxes: Columns, corner: bool) -> Columns:
-        """Choose one packet in each box: its lowest corner, or any."""
+        """Choose one packet in each box: its lowest corner, or a random one."""
         first, last = boxes.spans[:, ::2], boxes.spans[:, 1::2]
         if corner:
             value, chosen = boxes.value, first
@@ -232,8 +230,8 @@ class _Settling:
         )
 
     def _prove(self, rows: Numbers, packets: Columns, left: Numbers, right: Numbers) -> None:
-        """Note which rows their packets prove: reached when no earlier entry has it, needed when
-        the next one acts otherwise.
+        """Note which rows their packets prove: reached when no earlier entry takes the packet,
+        needed when the next entry that does decides differently.
         """
         self.position[rows] = np.arange(len(rows))
         owner = self.position[left]
@@ -259,8 +257,8 @@ class _Settling:
     def _hits(
         self, packets: Columns, owner: Numbers, right: Numbers, which: NDArray[np.bool_]
     ) -> tuple[Numbers, Numbers]:
-        """Return, of the pairs told by `which` and owned by a packet, the rows that have their
-        packet, with its index.
+        """Return, of the pairs marked in `which` whose row owns a packet, the other rows that
+        contain that packet, with its index.
         """
         pairs = np.flatnonzero(which & (owner >= 0))
         pairs = pairs[covering_pairs(self.table, right[pairs], packets, owner[pairs])]
@@ -269,8 +267,9 @@ class _Settling:
     def _search(self, row: int, others: Numbers) -> None:
         """Settle one row for certain, given every row it overlaps.
 
-        It is needed when some packet of it, taken by nothing earlier, meets another action next: in
-        a later entry that acts otherwise, before any that acts alike, or in the otherwise line.
+        It is needed when some packet of it that no earlier entry takes next meets another action:
+        in a later entry of another action, before any entry of the same action, or in the otherwise
+        line.
         """
         if self.table.loose[row] or self.table.loose[others].any():
             self._search_sets(row, others)
@@ -311,7 +310,7 @@ class _Settling:
                 return
 
     def _search_sets(self, row: int, others: Numbers) -> None:
-        """Settle one row as `_search` does, where it or a row that it overlaps stands for many
+        """Settle one row as `_search` does, where it or a row that it overlaps consists of many
         boxes.
         """
         index = int(self.table.entry[row])
@@ -363,7 +362,7 @@ class _Settling:
                 return
 
     def _reach(self, row: int, packet: Packet) -> None:
-        """Note a packet that proves a row to be reached."""
+        """Note a packet that proves that a row is reached."""
         self.reached[row] = True
         one = box_columns([packet_box(packet)], [0], [False])
         self.proof_value[row], self.proof_spans[row] = one.value[0], one.spans[0]
@@ -390,8 +389,8 @@ class _Settling:
         )
 
     def _open(self, row: int, targets: Numbers, blocking: Numbers) -> Iterator[int]:
-        """Yield the targets, which overlap a row, of which no single blocking row before them
-        covers what they have in common with it.
+        """Yield the target rows whose overlap with a row is not covered by any single one of the
+        `blocking` rows before them.
         """
         own, across = self.table.take(np.array([row])), self.table.take(blocking).across()
         most = max(CACHED_CELLS // max(len(blocking), 1), 1)
@@ -408,8 +407,8 @@ class _Settling:
         return first_uncovered(box, [self.boxes[row] for row in rows.tolist()])
 
     def _because(self, index: int) -> tuple[Entry, ...]:
-        """Return the earlier entries that take all of one that is never reached: one alone if one
-        does.
+        """Return the earlier entries that take all packets of one that is never reached: a single
+        one where possible.
         """
         takers = [self.takers[row] for row in range(self.starts[index], self.starts[index + 1])]
         alone = (
@@ -435,7 +434,7 @@ def region_columns(regions: Sequence[EntryRegion]) -> tuple[Columns, list[Box]]:
     """Return the rows of a list's regions, and the same rows as boxes.
 
     An entry with few boxes has a row for each; one with many has a single row, the box around them,
-    which is `loose`.
+    which is marked `loose`.
     """
     boxes: list[Box] = []
     entry: list[int] = []

@@ -1,9 +1,9 @@
-"""Entries as rules: one source, one destination, one protocol each, as formats have them that know
-no names, groups or wildcards.
+"""Entries as rules with one source, one destination and one protocol each, for formats without
+names, groups or wildcards.
 
 An entry is the product of what it asks: its sources, destinations, services, source ports and
-flags. Taken apart it is a rule for each member of the product, in any order, since all of them have
-one action; put together again by the number that they share.
+flags. It becomes a rule for each member of the product, in any order, since all have one action;
+when they are read back, they are joined again by the number that they share.
 """
 
 from __future__ import annotations
@@ -29,10 +29,10 @@ from crossgate.core.sets.region import Region, asked_services, term_line
 
 
 class Rule(NamedTuple):
-    """What one rule asks; None, () or False asks nothing. `flags` are tests of which one must hold.
+    """What one rule asks; None, () and False ask nothing.
 
-    `number` is that of the entry, `part` of `parts` (from 1) says which of its rules it is;
-    `comment` is the entry's.
+    `flags` are tests of which one must pass. `number` is that of the entry, `part` of `parts` (from
+    1) says which of the entry's rules it is; `comment` is the entry's.
     """
 
     action: Action
@@ -68,15 +68,15 @@ def rule_region(rule: Rule) -> Region | None:
 
 
 class Unsaid(NamedTuple):
-    """An entry that a format cannot say, None for the otherwise line, and why."""
+    """An entry that a format cannot express, None for the otherwise line, and why."""
 
     entry: Entry | None
     why: str
 
 
 class Taken(NamedTuple):
-    """A list's entries as rules, what cannot be said, and how many entries that are off are left
-    out.
+    """A list's entries as rules, the entries that cannot be expressed, and how many entries that
+    are off are left out.
     """
 
     rules: tuple[Rule, ...]
@@ -85,7 +85,7 @@ class Taken(NamedTuple):
 
 
 def rules_of(access_list: AccessList, able: Abilities, most_prefixes: int) -> Taken:
-    """Take a list's entries apart, the otherwise line not among them; a wildcard becomes at most
+    """Return a list's entries as rules, without the otherwise line; a wildcard becomes at most
     `most_prefixes` prefixes.
     """
     rules: list[Rule] = []
@@ -106,7 +106,7 @@ def rules_of(access_list: AccessList, able: Abilities, most_prefixes: int) -> Ta
 
 
 def _objection(entry: Entry, able: Abilities, most_prefixes: int) -> str:
-    """Return why a format cannot say an entry, "" where it can."""
+    """Return why a format cannot express an entry, "" where it can."""
     return (
         _of_conditions(entry, able)
         or _of_packets(entry, able)
@@ -115,9 +115,7 @@ def _objection(entry: Entry, able: Abilities, most_prefixes: int) -> str:
 
 
 def _of_conditions(entry: Entry, able: Abilities) -> str:
-    """Return why a format cannot say when an entry is in force and what it does, "" where it
-    can.
-    """
+    """Return why a format cannot express an entry's conditions or action, "" where it can."""
     refusal = next(filter(None, (each.refusal(able) for each in entry.conditions)), "")
     if refusal:
         return refusal
@@ -129,7 +127,7 @@ def _of_conditions(entry: Entry, able: Abilities) -> str:
 
 
 def _of_packets(entry: Entry, able: Abilities) -> str:
-    """Return why a format cannot say what packets an entry asks for, "" where it can."""
+    """Return why a format cannot express which packets an entry takes, "" where it can."""
     asked = entry.qualifiers
     for term in entry.service.terms:
         if (
@@ -152,7 +150,7 @@ def _of_packets(entry: Entry, able: Abilities) -> str:
 
 
 def _of_addresses(entry: Entry, most_prefixes: int) -> str:
-    """Return why the addresses of an entry are too many prefixes, "" where they are not."""
+    """Return why the addresses of an entry give too many prefixes, "" where they do not."""
     for each in (*entry.source.patterns, *entry.destination.patterns):
         if not each.is_prefix and 1 << _scattered(each) > most_prefixes:
             return f"{each} is {1 << _scattered(each):,} prefixes, and --limit is {most_prefixes}"
@@ -160,13 +158,13 @@ def _of_addresses(entry: Entry, most_prefixes: int) -> str:
 
 
 def _scattered(pattern: Pattern) -> int:
-    """Return how many bits of a wildcard stand above the run at its low end."""
+    """Return how many bits of a wildcard are set above the run of 1 bits at its low end."""
     low = (~pattern.wildcard & (pattern.wildcard + 1)).bit_length() - 1
     return (pattern.wildcard >> low).bit_count()
 
 
 def prefixes_of(pattern: Pattern) -> Iterator[Pattern]:
-    """Yield the fewest prefixes that have the addresses of a pattern."""
+    """Yield the fewest prefixes that together have the addresses of a pattern."""
     low = (~pattern.wildcard & (pattern.wildcard + 1)) - 1
     high = pattern.wildcard & ~low
     bits = 0
@@ -178,7 +176,7 @@ def prefixes_of(pattern: Pattern) -> Iterator[Pattern]:
 
 
 def _rules(entry: Entry, able: Abilities) -> Iterator[Rule]:
-    """Yield the rules of an entry that a format can say."""
+    """Yield the rules of an entry that a format can express."""
     asked = entry.qualifiers
     sources, destinations = (
         tuple(dict.fromkeys(p for each in side.patterns for p in prefixes_of(each)))

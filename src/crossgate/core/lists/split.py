@@ -1,8 +1,8 @@
-"""A list as regions: the packets that each entry takes, and any set of packets split by the entry
+"""A list as regions: the packets that each entry takes, and any set of packets divided by the entry
 that decides it.
 
-Nothing is ever multiplied out: an entry with many sources, destinations and services is one product
-of sets.
+Nothing is multiplied out: an entry with many sources, destinations and services is one product of
+sets.
 """
 
 from __future__ import annotations
@@ -35,13 +35,13 @@ _MOST_FRAMED = 2_000
 
 class EntryRegion:
     """The packets that one entry takes: a `region`, None where it takes none, and the smallest box
-    that holds it.
+    around it.
     """
 
     __slots__ = ("entry", "family", "hull", "region", "size")
 
     def __init__(self, entry: Entry, family: Family, region: Region | None = None) -> None:
-        """Make it; `region` is that of the entry where it is known already."""
+        """Make it; `region` is the entry's where it is known already."""
         self.entry = entry
         self.family = family
         self.region = region or entry_region(entry, family)
@@ -71,7 +71,7 @@ def _box(source: Pattern, destination: Pattern, part: ServicePart) -> Box:
 
 
 def region_hull(region: Region) -> Box:
-    """Return the smallest box that holds a region."""
+    """Return the smallest box around a region."""
     return _box(region.source.hull, region.destination.hull, service_hull(region))
 
 
@@ -137,7 +137,7 @@ class ListRegions:
 
     @cached_property
     def products(self) -> list[tuple[Product, int]]:
-        """Every entry as a product of `frame`, with its index; none where there is no frame."""
+        """Every entry as a product of `frame`, with its index; empty where there is no frame."""
         return (
             []
             if self.frame is None
@@ -158,7 +158,7 @@ class ListRegions:
         ]
 
     def near_any(self, boxes: Sequence[Box], close: Sequence[EntryRegion]) -> list[EntryRegion]:
-        """Return the regions that may have a packet of any of some boxes, in order; all these are
+        """Return the regions that may have a packet of any of some boxes, in order; they are all
         among the `close` ones.
         """
         if len(close) <= _FEW:
@@ -173,24 +173,23 @@ class ListRegions:
         return [region.entry for region in self.near(box)]
 
     def split(self, region: Region) -> Iterator[tuple[PacketSet, Decider]]:
-        """Yield a region in pieces that are apart, each with the line that decides it.
-
-        Lazy: what is not asked for is not worked out.
+        """Yield a region in pieces that do not overlap, each with the line that decides it. Pieces
+        are worked out as they are asked for.
         """
         touching = self.near(region_hull(region))
         for piece, index in split(region, [each.region for each in touching]):
             yield piece, self.decider(touching, index)
 
     def decider(self, regions: Sequence[EntryRegion], index: int | None) -> Decider:
-        """Return the line of the list that one of some of its regions is, the otherwise line for
-        None.
+        """Return the line of the list for one of some of its regions, given by index; the otherwise
+        line for None.
         """
         return Decider(self.access_list, None if index is None else regions[index].entry)
 
 
 class Regions:
-    """A plan's lists as regions; what was worked out for one before is kept, by the regions
-    `beside` where that plan has the very same list.
+    """A plan's lists as regions. What was worked out for a list in the regions `beside` is used
+    again where this plan has the very same list.
     """
 
     def __init__(self, lists: Mapping[str, AccessList], beside: Regions | None = None) -> None:
@@ -215,8 +214,8 @@ class Regions:
 def split(
     whole: Region, regions: Sequence[Region | None]
 ) -> Iterator[tuple[PacketSet, int | None]]:
-    """Yield a region in pieces, each with the index of the first of some regions that has it; None
-    where none has.
+    """Yield a region in pieces, each with the index of the first region that has it; None where
+    none has.
     """
     frame = Frame(whole, [each for each in regions if each is not None])
     for piece, index in algebra.split(frame.whole, numbered(frame, regions), frame.order):
@@ -224,8 +223,8 @@ def split(
 
 
 def numbered(frame: Frame, regions: Iterable[Region | None]) -> list[tuple[Product, int]]:
-    """Return regions as products of a frame, each with its index, without those that have nothing
-    in it.
+    """Return regions as products of a frame, each with its index; those with no packet in the frame
+    are left out.
     """
     return [
         (row, index)

@@ -1,6 +1,4 @@
-"""What the lines above an entry take of the packets that it asks for: all of them, some, or
-none.
-"""
+"""What the lines above an entry take of the packets that it asks for: all of them, some, or none."""
 
 from __future__ import annotations
 
@@ -24,8 +22,8 @@ class Part(NamedTuple):
 
 
 class Taken(NamedTuple):
-    """What those above take of an entry, each what it takes first, in their order; `left` tells
-    that something is left for it.
+    """What the entries above take from an entry, each what it is the first to take, in their order;
+    `left` says that something is left for it.
     """
 
     entry: Entry
@@ -34,7 +32,7 @@ class Taken(NamedTuple):
 
     @property
     def opposed(self) -> tuple[Part, ...]:
-        """The parts of which something else becomes than the entry says."""
+        """The parts about which the other entry decides the opposite."""
         return tuple(each for each in self.parts if each.taker.action is not self.entry.action)
 
 
@@ -45,11 +43,12 @@ def taken(
     states: Iterable[State],
     regions: Regions | None = None,
 ) -> Taken:
-    """Return what the entries with numbers up to `below`, None for all, take of an entry, be it in
-    the list or not.
+    """Return what the entries with numbers up to `below`, None for all, take of an entry, which
+    need not be in the list.
 
-    It is gone over some states of conditions; where the entry is in force in none of them nothing
-    is taken. Who asks of many entries of a list gives the `regions` that are kept for that.
+    Several states of conditions are gone through; where the entry is in force in none of them,
+    nothing is taken. A caller that asks about many entries of a list passes the `regions` that it
+    keeps.
     """
     regions = regions or Regions({})
     found: dict[int, list[PacketSet]] = {}

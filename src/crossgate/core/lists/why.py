@@ -1,6 +1,4 @@
-"""Why an entry does not take a packet: the first field, in the order in which an entry is read, in
-which the two differ.
-"""
+"""Why an entry does not match a packet: the first field, in reading order, in which the two differ."""
 
 from __future__ import annotations
 
@@ -15,7 +13,7 @@ from crossgate.core.model.service import within
 
 
 class Field(StrEnum):
-    """What of a packet, or of the time, an entry differs in."""
+    """The field of a packet, or the time, in which an entry does not match."""
 
     OFF = "off"
     WINDOW = "window"
@@ -33,7 +31,7 @@ class Field(StrEnum):
 
 
 class Passed(NamedTuple):
-    """An entry that does not take a packet, and why."""
+    """An entry that does not match a packet, and the field."""
 
     entry: Entry
     field: Field
@@ -43,7 +41,7 @@ def passed_over(
     access_list: AccessList, packet: Packet, state: State, decider: Decider
 ) -> Iterator[Passed]:
     """Yield the entries above the line that decides about a packet in a state, each with the first
-    field in which it differs.
+    field that does not match.
     """
     for entry in access_list.entries:
         if entry is decider.entry or (
@@ -56,8 +54,8 @@ def passed_over(
 
 
 def differing(entry: Entry, packet: Packet, state: State) -> Field | None:
-    """Return the first field in which an entry differs from a packet in a state; None where it
-    takes it.
+    """Return the first field in which an entry does not match a packet in a state; None where it
+    matches.
     """
     if entry.off:
         return Field.OFF

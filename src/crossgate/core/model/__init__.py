@@ -1,3 +1,3 @@
-"""The values that all else speaks of: addresses, packets, services, lists, networks, whole
+"""The values that everything else works with: addresses, packets, services, lists, networks, whole
 plans.
 """

@@ -1,7 +1,8 @@
 """Access lists: entries in the order of their numbers, and which of them decides.
 
-The rule this module guards is first match: a packet meets the entries in force by number, the first
-that matches decides, nothing after it is read, and when none does the list's `otherwise` decides.
+The rule here is first match: a packet is checked against the entries in force by number, the first
+that matches decides, and nothing after it is looked at; when none matches, the list's `otherwise`
+line decides.
 """
 
 from __future__ import annotations
@@ -29,7 +30,7 @@ MOST_NUMBER = (1 << 32) - 1
 
 
 class Action(StrEnum):
-    """What an entry does with a packet: let it by, drop it in silence, or drop it and tell the
+    """What an entry does with a packet: permit it, drop it silently, or drop it and tell the
     sender.
     """
 
@@ -50,11 +51,11 @@ ACondition = TypeVar("ACondition", bound=Condition)
 
 @dataclass(slots=True, eq=False)
 class AnyEntry:
-    """What an entry of any list has, never changed. `text` is the entry as written, from its action
-    on, without number, `owner` (who answers for it) and comment.
+    """What an entry of any list has; it is never changed.
 
-    An entry is itself and equal to no other. It is not frozen, since that takes four times as long
-    to make.
+    `text` is the entry as written, from its action on, without number, `owner` (who answers for it)
+    and comment. An entry equals only itself. It is not a frozen dataclass, since making one takes
+    four times as long.
     """
 
     number: int
@@ -68,7 +69,7 @@ class AnyEntry:
     place: Place
 
     def condition(self, kind: type[ACondition]) -> ACondition | None:
-        """Return the entry's condition of a kind, None where it has none."""
+        """Return the entry's condition of the given class, None where it has none."""
         for each in self.conditions:
             if isinstance(each, kind):
                 return each
@@ -76,15 +77,13 @@ class AnyEntry:
 
     @property
     def window(self) -> str | None:
-        """The name of the window that it is bound to."""
+        """The name of the window in which it is in force."""
         own = self.condition(During)
         return None if own is None else own.window
 
     @property
     def said(self) -> str:
-        """Who answers for it and its comment, as the plan writes both behind its text, "" for
-        neither.
-        """
+        """Its owner and comment, as the plan writes both after its text, "" for neither."""
         owner = f' for "{self.owner}"' if self.owner else ""
         return owner + (f' "{self.comment}"' if self.comment else "")
 
@@ -95,36 +94,34 @@ class AnyEntry:
 
     @property
     def limit(self) -> Limit | None:
-        """How much it takes."""
+        """Its rate limit."""
         return self.condition(Limit)
 
     @property
     def tls(self) -> TlsTest | None:
-        """What it asks of TLS."""
+        """What it asks of the TLS version."""
         return self.condition(TlsTest)
 
     @property
     def needs_state(self) -> bool:
-        """Whether it depends on a state what it does."""
+        """Whether what it does depends on a state."""
         return any(each.needs_state for each in self.conditions)
 
     def is_awake(self, state: State) -> bool:
-        """Whether the entry is part of the list for some conversations in a state: it is not off,
+        """Whether the entry belongs to the list for some conversations in a state: it is not off,
         and its window is open.
         """
         return not self.off and (self.window is None or self.window in state)
 
     def in_force(self, state: State) -> bool:
-        """Whether the entry is part of the list in a state, and takes what opens a conversation."""
+        """Whether the entry belongs to the list in a state, and takes opening packets."""
         return not self.off and all(each.applies(state) for each in self.conditions)
 
 
 @dataclass(slots=True, eq=False)
 class Entry(AnyEntry):
     """An entry for packets of one family; a standard one has `ip` as its service and `any` as its
-    destination.
-
-    `qualifiers` are what its conditions ask of a packet, all together.
+    destination. `qualifiers` combine what all its conditions ask of a packet.
     """
 
     service: Service
@@ -134,9 +131,7 @@ class Entry(AnyEntry):
 
     @property
     def meaning(self) -> tuple[object, ...]:
-        """All that decides what the entry does while it is in force, whatever it is called and
-        where it stands.
-        """
+        """All that decides what the entry does while it is in force, whatever its number and place."""
         asked = frozenset(
             (type(each), each.meaning) for each in self.conditions if each.meaning is not None
         )
@@ -149,8 +144,8 @@ class Entry(AnyEntry):
         )
 
     def in_state(self, state: State) -> Entry | None:
-        """Return the entry as it is in a state: None where it is no part of the list, another one
-        where a condition makes it one.
+        """Return the entry as it is in a state: None where it is not in the list then, a changed
+        one where a condition says so.
         """
         if self.off or not self.conditions:
             return None if self.off else self
@@ -181,7 +176,7 @@ class Note(NamedTuple):
 
 @placeless
 class Otherwise(NamedTuple):
-    """What befalls the packets that no entry takes; `place` is the list's own line where it is not
+    """What becomes of packets that no entry takes; `place` is the list's first line where it is not
     written.
     """
 
@@ -191,9 +186,7 @@ class Otherwise(NamedTuple):
 
 
 class Decider(NamedTuple):
-    """The line of a list that decides what becomes of a packet: an entry, or None for the otherwise
-    line.
-    """
+    """The line of a list that decides about a packet: an entry, or None for the otherwise line."""
 
     access_list: AnyList[Any]
     entry: AnyEntry | None
@@ -205,12 +198,12 @@ class Decider(NamedTuple):
 
     @property
     def permits(self) -> bool:
-        """Whether the line lets the packet by."""
+        """Whether the line permits the packet."""
         return self.action is Action.PERMIT
 
     @property
     def place(self) -> Place:
-        """Where the line stands; the list's own line where its otherwise is not written."""
+        """Where the line is written; the list's first line where its otherwise line is not written."""
         return self.access_list.otherwise.place if self.entry is None else self.entry.place
 
     @property
@@ -227,7 +220,7 @@ class Decider(NamedTuple):
 
     @property
     def key(self) -> DeciderKey:
-        """What the line is known by in a tally or a claim."""
+        """The names by which a tally or a claim knows the line."""
         return DeciderKey(self.access_list.name, self.number)
 
 
@@ -235,13 +228,13 @@ _CLOSED = ", closed"
 
 
 def called(list_name: str) -> str:
-    """Return a list's name as a sentence has it: `list 101` for a number, else the name alone."""
+    """Return a list's name as used in a sentence: `list 101` for a number, or else the name alone."""
     return f"list {list_name}" if list_name.isdigit() else list_name
 
 
 def line_name(list_name: str, number: int | None) -> str:
-    """Return how a sentence names an entry of a list by its number, None for the otherwise line:
-    `web 20`, `list 101 entry 20`, `web otherwise`.
+    """Return the name of a line as used in a sentence, with None for the otherwise line: `web 20`,
+    `list 101 entry 20`, `web otherwise`.
     """
     if list_name.endswith(_CLOSED):
         return list_name
@@ -251,9 +244,7 @@ def line_name(list_name: str, number: int | None) -> str:
 
 
 class DeciderKey(NamedTuple):
-    """A line of a list by names alone: the list's, and the entry's number, None for the otherwise
-    line.
-    """
+    """A line of a list by names: the list's, and the entry's number, None for the otherwise line."""
 
     access_list: str
     entry: int | None
@@ -267,7 +258,7 @@ class AnyList(Generic[AnEntry]):
     """What any list has; `entries` are in the order of their numbers, whatever the order of the
     lines.
 
-    A list is itself and equal to no other, so that what is worked out for one can be kept for it.
+    A list equals only itself, so that results for it can be kept by it.
     """
 
     name: str
@@ -285,16 +276,16 @@ class AnyList(Generic[AnEntry]):
 
     @property
     def about(self) -> str:
-        """The word for what it is asked of, as its head has it."""
+        """The word for the packets it is about, as its first line has it."""
         raise NotImplementedError
 
     @property
     def label(self) -> str:
-        """What the list decides about, as people write it: IPv4, IPv6 or frames."""
+        """What the list is about, in everyday words: IPv4, IPv6 or frames."""
         raise NotImplementedError
 
     def entry(self, number: int) -> AnEntry | None:
-        """Return the entry that has a number, if there is one."""
+        """Return the entry with a number, None where there is none."""
         index = bisect_left(self.entries, number, key=lambda each: each.number)
         return (
             self.entries[index]
@@ -304,21 +295,21 @@ class AnyList(Generic[AnEntry]):
 
     @cached_property
     def windows(self) -> frozenset[str]:
-        """The names of the windows that entries of the list are bound to."""
+        """The names of the windows that entries of the list use."""
         return frozenset(
             entry.window for entry in self.entries if entry.window is not None and not entry.off
         )
 
     @cached_property
     def limits(self) -> frozenset[Limit]:
-        """The limits that entries of the list have."""
+        """The rate limits of the list's entries."""
         return frozenset(
             entry.limit for entry in self.entries if entry.limit is not None and not entry.off
         )
 
     @cached_property
     def tls(self) -> frozenset[TlsTest]:
-        """The tests of TLS versions and suites that entries of the list have."""
+        """The tests for TLS versions and cipher suites in the list's entries."""
         return frozenset(
             entry.tls for entry in self.entries if entry.tls is not None and not entry.off
         )
@@ -329,23 +320,23 @@ class AnyList(Generic[AnEntry]):
         return any(entry.needs_state for entry in self.entries if not entry.off)
 
     def relevant(self, state: State) -> State:
-        """Return what of a state matters to the list; equal ones where it does the same."""
+        """Return the part of a state that matters to the list; with equal parts it does the same."""
         own: State = state & (self.windows | self.limits)
         hello = hello_of(state) if self.tls else None
         return own if hello is None else settled(own, self._like(hello))
 
     @cached_property
     def hellos(self) -> tuple[Hello, ...]:
-        """One of each sort of conversation that speaks TLS and that some entry of the list takes by
-        it.
+        """One hello for each sort of TLS conversation that the list treats differently from the
+        others.
         """
         return tuple(
             each for each in classes(self.tls) if any(test.takes(each) for test in self.tls)
         )
 
     def _like(self, hello: Hello) -> Hello | None:
-        """Return which of `hellos` the list does the same with; None where it takes it for one
-        without TLS.
+        """Return which of `hellos` the list treats like this one; None where it treats it like no
+        TLS.
         """
         same = (
             each
@@ -355,8 +346,8 @@ class AnyList(Generic[AnEntry]):
         return next(same, None) if any(test.takes(hello) for test in self.tls) else None
 
     def undecided(self, state: State) -> tuple[State, ...]:
-        """Return the other states that a conversation may still turn out to be in, as long as it
-        has not settled on anything.
+        """Return the other states in which a conversation may turn out to be, before its TLS
+        version is settled.
         """
         own = self.relevant(state)
         every = (settled(own, each) for each in (*self.hellos, None)) if self.tls else ()
@@ -372,7 +363,7 @@ class AccessList(AnyList[Entry]):
 
     @property
     def about(self) -> str:
-        """What a plan calls the packets that it is for: `ipv4` or `ipv6`."""
+        """The plan's word for the packets that it is for: `ipv4` or `ipv6`."""
         return self.family.word
 
     @property
@@ -382,13 +373,13 @@ class AccessList(AnyList[Entry]):
 
     @cached_property
     def asks_for_flags(self) -> bool:
-        """Whether some entry asks for TCP flags; where none does, all packets of a conversation in
-        one direction are alike to the list.
+        """Whether some entry asks for TCP flags; where none does, the list treats all packets of a
+        conversation in one direction alike.
         """
         return any(entry.qualifiers.flags for entry in self.entries)
 
     def in_force(self, state: State) -> tuple[Entry, ...]:
-        """Return the entries that are part of the list in a state, as they are in it."""
+        """Return the entries that are in the list in a state, as they are then."""
         if state not in self._in_force:
             self._in_force[state] = tuple(
                 found for entry in self.entries if (found := entry.in_state(state)) is not None
@@ -406,7 +397,7 @@ class AccessList(AnyList[Entry]):
 
     @property
     def says(self) -> tuple[object, ...]:
-        """All that decides what the list does, in the order in which it is asked."""
+        """All that decides what the list does, in the order in which it is checked."""
         return tuple(
             (each.meaning, each.window) for each in self.entries if not each.off
         ), self.otherwise.action
@@ -414,15 +405,15 @@ class AccessList(AnyList[Entry]):
 
 @dataclass(frozen=True, eq=False)
 class ClosedPlace(AccessList):
-    """What a closed device does at a place where no list of a family stands inbound: as an empty
-    list would, it denies.
+    """What a closed device does at a place where no inbound list of a family stands: like an empty
+    list, it denies.
     """
 
     point: Point | None = None
 
     @classmethod
     def at(cls, point: Point, family: Family, place: Place) -> ClosedPlace:
-        """Return that of an interface; `place` is the device's line."""
+        """Return the one for an interface; `place` is the device's line."""
         return cls(
             f"{point}{_CLOSED}",
             Kind.EXTENDED,
@@ -436,7 +427,7 @@ class ClosedPlace(AccessList):
 
 
 def numbered_kind(number: int, numbering: Iterable[tuple[Kind, int, int]]) -> Kind | None:
-    """Return the kind of list that has a number, by the ranges of numbers in `numbering` (kind,
-    first, last); None where the number is in no range.
+    """Return the kind of list that a number stands for, by the ranges in `numbering` (kind, first,
+    last); None where it is in no range.
     """
     return next((kind for kind, first, last in numbering if first <= number <= last), None)

@@ -1,8 +1,8 @@
-"""Addresses as access lists see them: a value and a wildcard, in either family.
+"""Addresses as access lists see them: a value and a wildcard mask, in either family.
 
-A pattern is a value with a wildcard mask; a 1 bit in the wildcard means "does not matter" and may
-stand anywhere. Everything a plan writes for an address (one address, a prefix, a netmask, a range,
-a name) becomes a set of patterns here, and nowhere else is an address read or printed.
+A pattern is a value with a wildcard mask; a 1 bit in the wildcard means "does not matter", and 1
+bits may be anywhere. Everything that a plan writes for addresses (one address, a prefix, a netmask,
+a range, a name) becomes a set of patterns here, and addresses are read and written nowhere else.
 """
 
 from __future__ import annotations
@@ -20,8 +20,8 @@ from crossgate.core.model.plaintext import numeral
 class Family(IntEnum):
     """An address family: IPv4 (RFC 791) or IPv6 (RFC 8200).
 
-    `bits` is how many an address has, `mask` the wildcard that matches every address: all bits set.
-    `label` is the name as people write it, `word` that of the plan language.
+    `bits` is the length of an address, `mask` the wildcard that matches every address: all bits
+    set. `label` is the everyday name, `word` that of the plan language.
     """
 
     bits: int
@@ -30,7 +30,7 @@ class Family(IntEnum):
     word: str
 
     def __new__(cls, number: int) -> Self:
-        """Make a member; what is asked of families most often is an attribute of each."""
+        """Make a member; what is asked for most often is stored as an attribute."""
         family = int.__new__(cls, number)
         family._value_ = number
         family.bits = {4: 32, 6: 128}[number]
@@ -51,7 +51,7 @@ _WILDCARDS = {
 
 
 class Address(NamedTuple):
-    """One address of one family; `value` is its bits as an unsigned integer."""
+    """An address of one family; `value` is its bits as an unsigned integer."""
 
     family: Family
     value: int
@@ -61,9 +61,7 @@ class Address(NamedTuple):
 
 
 class AddressError(PlanError):
-    """A text that is meant as an address, prefix, mask or range and is not one; the message says
-    why.
-    """
+    """A text meant as an address, prefix, mask or range that is not one; the message says why."""
 
 
 class Pattern(NamedTuple):
@@ -81,7 +79,7 @@ class Pattern(NamedTuple):
         return address & ~self.wildcard == self.value
 
     def overlaps(self, other: Pattern) -> bool:
-        """Whether some address is in both."""
+        """Whether the two have an address in common."""
         return (self.value ^ other.value) & ~(self.wildcard | other.wildcard) == 0
 
     def covers(self, other: Pattern) -> bool:
@@ -90,7 +88,7 @@ class Pattern(NamedTuple):
 
     @property
     def size(self) -> int:
-        """How many addresses it has."""
+        """The number of its addresses."""
         return 1 << self.wildcard.bit_count()
 
     @property
@@ -105,8 +103,8 @@ class Pattern(NamedTuple):
 
     @property
     def is_prefix(self) -> bool:
-        """Whether the wildcard's 1 bits are one run at the low end, so that a prefix says the
-        same.
+        """Whether the wildcard's 1 bits are one run at the low end, so that it can be written as a
+        prefix.
         """
         return self.wildcard & (self.wildcard + 1) == 0
 
@@ -127,15 +125,15 @@ class Pattern(NamedTuple):
 
 
 class Addresses(NamedTuple):
-    """What an entry has as its source or destination: a set of patterns of one family, and the text
-    it was written as.
+    """The source or destination of an entry: a set of patterns of one family, and the text it was
+    written as.
     """
 
     text: str
     patterns: tuple[Pattern, ...]
 
     def contains(self, address: int) -> bool:
-        """Whether `address`, of the patterns' family, is in the set."""
+        """Whether `address`, which is of the patterns' family, is in the set."""
         for pattern in self.patterns:
             if address & ~pattern.wildcard == pattern.value:
                 return True
@@ -143,7 +141,7 @@ class Addresses(NamedTuple):
 
 
 def pattern(family: Family, value: int, wildcard: int) -> Pattern:
-    """Make a pattern, clearing the bits of `value` that the wildcard covers."""
+    """Return a pattern, with the bits of `value` that the wildcard covers set to 0."""
     return Pattern(family, value & ~wildcard, wildcard)
 
 
@@ -165,14 +163,14 @@ def anywhere(family: Family) -> Addresses:
 
 
 def prefix(address: Address, length: int) -> Pattern:
-    """Return the prefix of `length` bits that `address` is in."""
+    """Return the prefix of `length` bits that contains `address`."""
     wildcard = address.family.mask >> length
     return Pattern(address.family, address.value & ~wildcard, wildcard)
 
 
 def range_patterns(family: Family, first: int, last: int) -> tuple[Pattern, ...]:
-    """Return the fewest prefixes that hold exactly the addresses from `first` to `last`, both
-    included.
+    """Return the fewest prefixes that together are exactly the addresses from `first` to `last`,
+    both included.
     """
     prefixes = []
     while first <= last:
@@ -189,7 +187,7 @@ def range_patterns(family: Family, first: int, last: int) -> tuple[Pattern, ...]
 def looks_like_address(text: str) -> bool:
     """Whether a word is meant as an address rather than as a name or a point.
 
-    Names start with a letter and hold no colon; a point may, behind its dot.
+    Names start with a letter and contain no colon; a point may, after its dot.
     """
     return text[:1].isdigit() or ":" in text.partition(".")[0]
 
@@ -278,8 +276,8 @@ def parse_netmask(text: str) -> int:
 
 
 def parse_masked(text: str, kind: str, mask: str) -> Pattern:
-    """Read ADDRESS wild WILDCARD, or ADDRESS mask NETMASK of IPv4; `kind` is the word between.
-    Raises `AddressError`.
+    """Read ADDRESS wild WILDCARD, or for IPv4 ADDRESS mask NETMASK; `kind` is the word in the
+    middle. Raises `AddressError`.
     """
     address = parse_address(text)
     if kind != "wild":
@@ -296,7 +294,7 @@ def parse_masked(text: str, kind: str, mask: str) -> Pattern:
 
 
 def parse_range(text: str) -> tuple[Pattern, ...]:
-    """Read FIRST-LAST and return the prefixes that hold exactly that range. Raises
+    """Read FIRST-LAST and return the prefixes that together are exactly that range. Raises
     `AddressError`.
     """
     first_text, _, last_text = text.partition("-")
@@ -321,6 +319,6 @@ def format_address(family: Family, value: int) -> str:
 
 
 def families(addresses: Iterable[Address]) -> Iterator[Family]:
-    """Yield each family that `addresses` has, IPv4 first."""
+    """Yield each family that occurs in `addresses`, IPv4 first."""
     present = {address.family for address in addresses}
     return (family for family in Family if family in present)

@@ -1,5 +1,5 @@
-"""Services that belong to one task, as the trade has them: `use services web mail` brings them
-into a plan, and nothing else does.
+"""Services that belong to one task, by common practice: `use services web mail` brings them into a
+plan, and nothing else does.
 """
 
 from __future__ import annotations
@@ -9,7 +9,7 @@ from typing import NamedTuple
 
 class Bundle(NamedTuple):
     """The services of a task, as the plan language writes them, what each is for, and the standards
-    that say so.
+    behind them.
     """
 
     tokens: tuple[str, ...]

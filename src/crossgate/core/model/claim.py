@@ -1,4 +1,4 @@
-"""What must hold: the claims that a plan makes about its own traffic."""
+"""What must hold: the claims that a plan makes about its traffic."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ from crossgate.core.model.window import of_window
 
 
 class Claim(StrEnum):
-    """The verdict that an expectation claims."""
+    """The verdict that an expectation demands."""
 
     PERMIT = "permit"
     DENY = "deny"
@@ -33,8 +33,8 @@ class Moment(NamedTuple):
 
 
 class Hours(NamedTuple):
-    """All times at which a window is open (`inside`), or all at which it is not; a claim with a
-    last day is of times to its end alone (`window.until_name`).
+    """All times at which a window is open (`inside`), or all at which it is not; for a claim with a
+    last day, only times up to its end (`window.until_name`).
     """
 
     window: str
@@ -48,12 +48,12 @@ class Hours(NamedTuple):
 
 @placeless
 class Expectation(NamedTuple):
-    """An `expect` or `keep` line, names as written; a `keep` may not be broken by an edit.
+    """An `expect` or `keep` line, names as written; no edit may break a `keep`.
 
-    With `flooding` it speaks of what is beyond every limit of the lists on the way
-    (`conditions.Limit`). With `spoken` it speaks of conversations that settle on that TLS, with
-    `hours` of every time in them, and with `flags` of TCP segments with such flags that open
-    nothing. It is wanted `until` the end of a day, and `owner` answers for it.
+    With `flooding` it is about traffic beyond every limit of the lists on the way
+    (`conditions.Limit`). With `spoken` it is about conversations that settle on that TLS version,
+    with `hours` about every time in them, and with `flags` about TCP segments with such flags that
+    open nothing. It applies `until` the end of a day, and `owner` answers for it.
     """
 
     keep: bool
@@ -77,7 +77,7 @@ class Expectation(NamedTuple):
 
     @property
     def services(self) -> tuple[str, ...]:
-        """The services that it names: one."""
+        """The services that it names, here one."""
         return (self.service,)
 
 
@@ -87,11 +87,10 @@ ELSEWHERE = "elsewhere"
 
 @placeless
 class Only(NamedTuple):
-    """An `expect only` or `keep only` line: of all that source sends to destination just these
-    services are permitted.
+    """An `expect only` or `keep only` line: of all that the source sends to the destination only
+    these services are permitted; without `services`, nothing.
 
-    No `services` permit nothing. Lines of `only` whose ends overlap add up: what one permits no
-    other one denies.
+    Lines whose ends overlap add up: what one permits, no other one denies.
     """
 
     keep: bool
@@ -113,12 +112,12 @@ class Only(NamedTuple):
 
     @property
     def by(self) -> None:
-        """The line that decides: none is ever named."""
+        """The line that must decide; an `only` line never names one."""
         return None
 
     def claim(self, claim: Claim, service: str, destination: str) -> Expectation:
-        """Return what it says of one service, as a claim of its own; to its own destination or a
-        part of that.
+        """Return what it demands of one service, as a claim of its own; for its own destination or
+        a part of that.
         """
         return Expectation(
             self.keep,

@@ -1,16 +1,16 @@
-"""What an entry may ask beyond its action, its service and its ends: a condition, one object of a
-class of its own.
+"""What an entry may ask beyond its action, its service and its ends: conditions, each an object of
+a class of its own.
 
 A condition either asks something of the packet (its source port, its TCP flags: `qualifiers`), or
-it makes the entry part of its list only in some states (`applies`): a window must be open, a limit
-must not be exceeded, the conversation must have settled on a TLS version. A *state* is all that is
-so at one time: the names of the windows that are open, the limits that are exceeded, and what the
-conversation settled on, nothing where it speaks no TLS. A list in a state is an ordinary list
-(`AccessList.in_force`), so that matching and all proofs know nothing of conditions but which states
-to go over.
+it puts the entry into its list only in some states (`applies`): a window must be open, a rate limit
+must not be exceeded, the conversation must have settled on a TLS version. A *state* is all that
+holds at one time: the names of the windows that are open, the limits that are exceeded, and the TLS
+that the conversation settled on, nothing where it uses no TLS.
 
-The conditions that there are stand in `conditions`, how each is written in `language.conditions`.
-Who adds one writes its class there and its form here, and a word for the glossary.
+A list in a state is an ordinary list (`AccessList.in_force`), so matching and proofs know nothing
+of conditions except which states to go through. The existing conditions are in `conditions`, and
+how each is written is in `language.conditions`. To add one, write its class there, its form here,
+and a word for the glossary.
 """
 
 from __future__ import annotations
@@ -36,7 +36,7 @@ class Asked(NamedTuple):
 
 @dataclass(frozen=True)
 class Abilities:
-    """What rules of a format can say."""
+    """What rules of a format can express."""
 
     name: str
     ported: Collection[int]
@@ -59,8 +59,8 @@ class Abilities:
 
 
 class Condition:
-    """A condition of an entry; equal ones ask the same. `str` of one is how the plan language
-    writes it.
+    """A condition of an entry; equal ones ask the same. `str` of one is its text in the plan
+    language.
     """
 
     __slots__ = ()
@@ -74,39 +74,39 @@ class Condition:
 
     @property
     def meaning(self) -> object:
-        """What two of them have in common that do the same, whatever entries they are of; None
-        where the state alone tells.
+        """A value that is equal for conditions with the same effect, whatever entries they belong
+        to; None where only the state matters.
         """
         return self
 
     def applies(self, state: State) -> bool:
-        """Whether an entry with it is part of its list in a state, for what opens a
-        conversation.
-        """
+        """Whether an entry with this condition is in its list in a state, for opening packets."""
         return True
 
     def in_state(self, asked: Asked, state: State) -> Asked | None:
-        """Return what an entry with it asks in a state: None where it is no part of its list."""
+        """Return what an entry with this condition asks in a state: None where it is not in its
+        list.
+        """
         return asked if self.applies(state) else None
 
     @property
     def needs_state(self) -> bool:
-        """Whether it depends on the state what an entry with it does."""
+        """Whether the effect of an entry with this condition depends on the state."""
         return False
 
     def refusal(self, able: Abilities) -> str:
-        """Return why a format cannot carry it, "" where it can."""
+        """Return why a format cannot express it, "" where it can."""
         return (
             "" if self.keyword in able.conditions else f"{able.name} cannot ask for {self.keyword}"
         )
 
     def explained(self) -> str:
-        """Return what it asks as people say it, behind what an entry takes."""
+        """Return what it asks in everyday words, to follow the words for what the entry takes."""
         return str(self)
 
 
 def qualifiers_of(conditions: Iterable[Condition]) -> Qualifiers:
-    """Return what some conditions ask of a packet, all together."""
+    """Return what all of some conditions together ask of a packet."""
     asked = NO_QUALIFIERS
     for each in conditions:
         own = each.qualifiers

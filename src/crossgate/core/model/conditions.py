@@ -1,5 +1,5 @@
-"""The conditions that there are, but for that on TLS (`tls.TlsTest`), and the states that they can
-be in.
+"""The conditions of entries, except the one on TLS (`tls.TlsTest`), and the states that they can be
+in.
 """
 
 from __future__ import annotations
@@ -45,20 +45,18 @@ class SourcePorts(Condition):
         return Qualifiers(source_ports=self.ports)
 
     def explained(self) -> str:
-        """Return from which ports it comes."""
+        """Return in words from which ports a packet must come."""
         return f"from {self}"
 
     def refusal(self, able: Abilities) -> str:
-        """Return nothing: whether ports can be asked for depends on each protocol of the
-        service.
-        """
+        """Return "": whether a format can ask for ports depends on each protocol of the service."""
         return ""
 
 
 @dataclass(frozen=True, slots=True)
 class Flags(Condition):
-    """`flags FLAGS`, `established`, or both: the segment passes one of some tests of its TCP flags;
-    `text` is how they are written.
+    """`flags FLAGS`, `established`, or both: the segment passes at least one of some tests of its
+    TCP flags; `text` is how they are written.
     """
 
     keyword = "flags"
@@ -79,14 +77,14 @@ class Flags(Condition):
         return self.tests
 
     def explained(self) -> str:
-        """Return which flags are set."""
+        """Return in words which flags must be set."""
         if self.tests == ESTABLISHED:
             return "on a connection that is under way (ACK or RST is set)"
         return f"with the TCP {self}"
 
     def refusal(self, able: Abilities) -> str:
-        """Return why a format cannot ask for the flags: some can ask for all of them together, for
-        `established`, or for some one by one.
+        """Return why a format cannot ask for the flags: some formats can ask for any flags, some
+        for `established`, some only for certain flags.
         """
         exact = able.exact_flags and all(test.care == ALL_FLAGS for test in self.tests)
         one_by_one = able.masked_flags and all(
@@ -111,11 +109,11 @@ class Fragments(Condition):
 
     @property
     def qualifiers(self) -> Qualifiers:
-        """That it is one."""
+        """That the packet must be a later fragment."""
         return Qualifiers(fragments=True)
 
     def explained(self) -> str:
-        """Return that it is a later fragment."""
+        """Return in words that the packet must be a later fragment."""
         return "as a fragment that is not the first"
 
 
@@ -145,8 +143,8 @@ class Dscp(Condition):
 
 @dataclass(frozen=True, slots=True)
 class During(Condition):
-    """`during WINDOW`, `until DATE` or both: the entry is part of its list while a window is open,
-    to the end of a day (`window.until_name`).
+    """`during WINDOW`, `until DATE` or both: the entry is in its list while a window is open, until
+    the end of a day (`window.until_name`).
     """
 
     keyword = "during"
@@ -157,12 +155,12 @@ class During(Condition):
 
     @property
     def meaning(self) -> object:
-        """Nothing: while it is open, the entry is as any other."""
+        """None: while it is open, the entry acts like any other."""
         return None
 
     @property
     def needs_state(self) -> bool:
-        """Whether the window is open."""
+        """True: it depends on whether the window is open."""
         return True
 
     def applies(self, state: State) -> bool:
@@ -170,11 +168,11 @@ class During(Condition):
         return self.window in state
 
     def refusal(self, able: Abilities) -> str:
-        """Return why a format cannot say when an entry is in force."""
+        """Return why a format cannot express when an entry is in force."""
         return "" if self.keyword in able.conditions else f"{able.name} has no time windows"
 
     def explained(self) -> str:
-        """Return when the entry is in force."""
+        """Return in words when the entry is in force."""
         name, until = of_window(self.window), last_day(self.window)
         parts = [f"while {name} is open"] if name else []
         return ", ".join([*parts, *([] if until is None else [f"until {until}"])])
@@ -183,11 +181,11 @@ class During(Condition):
 @dataclass(frozen=True, slots=True, order=True)
 class Limit(Condition):
     """`at most N a second` or `a minute`: how many new conversations an entry takes in `seconds`,
-    from each source by itself or in all.
+    from each source separately or from all together.
 
-    What is beyond goes on to the next entry. It counts the packets that open: TCP segments with SYN
-    and without ACK, and every packet that carries no TCP flags; other TCP segments match uncounted.
-    `access_list` and `entry` tell whose it is.
+    What exceeds it goes on to the next entry. It counts opening packets: TCP segments with SYN and
+    without ACK, and every packet without TCP flags; other TCP segments match without being counted.
+    `access_list` and `entry` say to which entry it belongs.
     """
 
     keyword = "at"
@@ -199,7 +197,7 @@ class Limit(Condition):
 
     @property
     def rate(self) -> tuple[int, int, bool]:
-        """What it says, wherever it stands."""
+        """Its text without the entry that it belongs to."""
         return self.most, self.seconds, self.each_source
 
     def __str__(self) -> str:
@@ -208,12 +206,12 @@ class Limit(Condition):
 
     @property
     def meaning(self) -> object:
-        """What it says, whosever it is."""
+        """Its text, whatever entry it belongs to."""
         return self.rate
 
     @property
     def needs_state(self) -> bool:
-        """Whether it is exceeded."""
+        """True: it depends on whether the limit is exceeded."""
         return True
 
     def applies(self, state: State) -> bool:
@@ -221,8 +219,8 @@ class Limit(Condition):
         return self not in state
 
     def in_state(self, asked: Asked, state: State) -> Asked | None:
-        """Return what an entry asks; where the limit is exceeded, the TCP segments of it that no
-        limit counts.
+        """Return what an entry asks; where the limit is exceeded, only those of its TCP segments
+        that no limit counts.
         """
         if self not in state:
             return asked
@@ -240,7 +238,7 @@ class Limit(Condition):
         )
 
     def refusal(self, able: Abilities) -> str:
-        """Return why a format cannot say how much is permitted."""
+        """Return why a format cannot express the limit."""
         return (
             ""
             if self.keyword in able.conditions
@@ -253,13 +251,15 @@ UNCOUNTED = (FlagTest(0, SYN), FlagTest(ACK, ACK))
 
 
 def is_counted(packet: Packet) -> bool:
-    """Whether a limit counts a packet: one that opens something, or has no TCP flags to tell."""
+    """Whether a limit counts a packet: it opens something, or has no TCP flags by which one could
+    tell.
+    """
     return packet.flags is None or not any(test.holds(packet.flags) for test in UNCOUNTED)
 
 
 class When(NamedTuple):
-    """Of which time, and of which conversations, a question is: with `flooding` beyond every limit,
-    and of those that settle on `hello`.
+    """Which time and which conversations a question is about: with `flooding`, traffic beyond every
+    limit; and conversations that settle on `hello`.
     """
 
     at: datetime
@@ -268,12 +268,12 @@ class When(NamedTuple):
 
 
 def exceeded(limits: Iterable[Limit]) -> list[frozenset[Limit]]:
-    """Return which of some limits are exceeded, in as many states as show all that they can do:
-    none, all, and some of a list.
+    """Return sets of limits that may be exceeded together, as many as are needed to show every
+    effect: none, all, and some of each list.
 
     An entry matters most where the limits of its list above it are exceeded, its own is not, and
-    those below it are or are not: exceeded ones above it hide less of it, and whether one below
-    stands in for it depends on what both do.
+    those below it are or are not: exceeded limits above it hide less of it, and whether one below
+    takes its place depends on what both do.
     """
     every = sorted(
         limits,
@@ -292,8 +292,8 @@ def exceeded(limits: Iterable[Limit]) -> list[frozenset[Limit]]:
 
 
 def _lower(state: frozenset[Limit], every: Iterable[Limit]) -> list[Limit]:
-    """Return the limits that are exceeded where all of a state are: those of the same lines, of
-    another plan, that let less through.
+    """Return the limits that are exceeded where all limits of a state are: those of the same lines,
+    in another plan, that permit less.
     """
     return [
         each

@@ -1,4 +1,4 @@
-"""The lines of a plan that have a last day: entries, lists and claims with `until`."""
+"""The lines of a plan with a last day: entries, lists and claims with `until`."""
 
 from __future__ import annotations
 
@@ -10,8 +10,8 @@ from crossgate.core.model.plan import Plan
 
 
 class Dated(NamedTuple):
-    """A line with a last day: where it stands, its list and number (None for a list as a whole,
-    neither for a claim), who answers for it, and its text.
+    """A line with a last day: its place, its list and number (None for a whole list, neither for a
+    claim), its owner, and its text.
     """
 
     until: date
@@ -23,7 +23,7 @@ class Dated(NamedTuple):
 
 
 def dated(plan: Plan) -> list[Dated]:
-    """Return the lines of a plan that have a last day, the earliest first."""
+    """Return the lines of a plan with a last day, the earliest day first."""
     found = []
     for own in plan.every_list.values():
         if own.until is not None:

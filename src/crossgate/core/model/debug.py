@@ -1,4 +1,4 @@
-"""What is done, for whoever hunts a fault: the program's log, silent unless somebody listens."""
+"""The program's log, for whoever looks for a fault; silent unless somebody listens."""
 
 from __future__ import annotations
 
@@ -8,8 +8,8 @@ import sys
 def log(module: str, message: str, *values: object) -> None:
     """Log a message of a module at the level DEBUG, with values in the place of each `%s`.
 
-    Most runs have no listener, and `logging` takes as long to import as a small answer takes. So
-    where nobody has imported it nothing is done.
+    Most runs have no listener, and importing `logging` takes as long as a small answer. So nothing
+    is done unless `logging` has been imported.
     """
     logging = sys.modules.get("logging")
     if logging is not None:

@@ -1,5 +1,5 @@
-"""The one family of errors: what a person wrote that cannot be used, where it stands, and how to
-mend it.
+"""The one family of errors: what a person wrote that cannot be used, where it is, and how to mend
+it.
 
 Every error that Cross Gate raises on purpose is a `PlanError`. The commands turn it into text and
 an exit status in one place; nothing else prints or swallows one.
@@ -27,10 +27,10 @@ Value = TypeVar("Value", bound=tuple[Any, ...])
 
 
 def placeless(cls: type[Value]) -> type[Value]:
-    """Make a named tuple with a `place` equal to another one that differs in nothing else.
+    """Make a named tuple with a `place` compare equal to another one that differs only in its
+    place.
 
-    Where something stands in a file is no part of what it is: two readings of one plan are equal,
-    wherever its lines went.
+    Two readings of one plan are equal, wherever its lines have moved.
     """
     index = list(cls.__annotations__).index("place")
 
@@ -52,8 +52,8 @@ def placeless(cls: type[Value]) -> type[Value]:
 
 
 class Instead(NamedTuple):
-    """What was most likely meant, and where in the line it is to stand: from the column `start` to
-    before `end`, from 0.
+    """What was most likely meant, and which part of the line it replaces: from column `start` to
+    before `end`, counted from 0.
     """
 
     start: int
@@ -68,11 +68,11 @@ _CUT = "…"
 
 
 class PlanError(Exception):
-    """Something a person wrote cannot be used.
+    """Something that a person wrote cannot be used.
 
-    `message` says what is wrong and what would be right. `place` and `source` are the line it
-    stands in; `column` (from 1) and `width` (in characters) are the words at fault within `source`.
-    `instead` is there where the message names what was most likely meant.
+    `message` says what is wrong and what would be right. `place` and `source` are its line;
+    `column` (from 1) and `width` (in characters) mark the faulty words in `source`. `instead` is
+    given where the message names what was most likely meant.
     """
 
     instead: Instead | None = None
@@ -97,8 +97,8 @@ class PlanError(Exception):
         return self.told()
 
     def told(self, room: int | None = None) -> str:
-        """Return the message with its place, the line and a marker under the words at fault; of a
-        line that is wider than the `room`, in columns, what surrounds them.
+        """Return the message with its place, the line and a marker under the faulty words; a line
+        wider than `room` columns is cut to the part around them.
         """
         if self.place is None:
             where = ""
@@ -118,14 +118,16 @@ class PlanError(Exception):
         return f"{where}{self.message}\n{_MARGIN}{ahead}{fault}{behind}\n{_MARGIN}{lead}{marker}"
 
     def _parts(self) -> tuple[str, str, str]:
-        """Return the line before, at and behind the words at fault."""
+        """Return the line before, at and after the faulty words."""
         start = self.column - 1
         end = start + max(self.width, 1)
         return self.source[:start], self.source[start:end], self.source[end:]
 
 
 def _cut(ahead: str, fault: str, behind: str, room: int) -> tuple[str, str, str]:
-    """Return the parts of a line cut to so many columns: of what is ahead at most a half."""
+    """Return the parts of a line cut to `room` columns; what is ahead of the fault gets at most a
+    half.
+    """
     half = room // 2
     if columns_of(ahead) > half:
         ahead = _CUT + _fitting(ahead[: -half - 1 : -1], half - 1)[::-1]
@@ -139,7 +141,7 @@ def _cut(ahead: str, fault: str, behind: str, room: int) -> tuple[str, str, str]
 
 
 def _fitting(text: str, room: int) -> str:
-    """Return as much of the beginning of a text as so many columns have room for."""
+    """Return as much of the beginning of a text as fits into some columns."""
     text = text[: max(room, 0)]
     while columns_of(text) > room:
         text = text[:-1]
@@ -154,14 +156,14 @@ class PlanErrors(PlanError):
         self.errors = tuple(errors)
 
     def told(self, room: int | None = None) -> str:
-        """Return all of them as they are told, and how many they are."""
+        """Return all errors as text, and their number."""
         count = len(self.errors)
         told = [each.told(room) for each in self.errors]
         return "\n".join([*told, f"{count} errors"] if count > 1 else told)
 
 
 def nearest(name: str, known: Sequence[str]) -> str:
-    """Return the known name that `name` was most likely meant to be, or "" when none is near."""
+    """Return the known name that `name` was most likely meant to be, or "" when none is similar."""
     import difflib
 
     for candidate in known:
@@ -171,8 +173,8 @@ def nearest(name: str, known: Sequence[str]) -> str:
 
 
 def unknown(kind: str, name: str, known: Sequence[str]) -> str:
-    """Say that there is no `kind` called `name`, with the nearest known name, or all of them while
-    they are few.
+    """Return the message that there is no `kind` called `name`, with the most similar known name,
+    or all of them while they are few.
     """
     near = nearest(name, known)
     if near:

@@ -1,8 +1,8 @@
 """Ethernet lists: entries about the hardware addresses of a frame and what it carries, and which of
-them decide it.
+them decide.
 
 A hardware address is 48 bits (IEEE 802; RFC 7042 section 2.1), written as six octets with colons. A
-wildcard works as for other addresses: a 1 bit does not matter. What a frame carries is told by its
+wildcard works as for other addresses: a 1 bit does not matter. What a frame carries is given by its
 EtherType (IEEE 802 numbers, IANA).
 """
 
@@ -31,19 +31,19 @@ _MAC = re.compile(r"[0-9A-Fa-f]{2}([:-][0-9A-Fa-f]{2}){5}\Z")
 
 
 class MacError(PlanError):
-    """A text that is meant as a hardware address and is none."""
+    """A text meant as a hardware address that is not one."""
 
 
 def is_group_mac(mac: int) -> bool:
-    """Whether a hardware address is that of many machines: the first octet's lowest bit says so
-    (RFC 7042 section 2.1).
+    """Whether a hardware address is that of a group of machines, as the lowest bit of its first
+    octet says (RFC 7042 section 2.1).
     """
     return bool(mac >> 40 & 1)
 
 
 def group_mac(destination: Address) -> int | None:
-    """Return the hardware address that packets for an address of a whole link, or of a group, go
-    to; None for one of a machine.
+    """Return the hardware address for packets to every machine of a link, or to a multicast group;
+    None for an address of one machine.
 
     RFC 1112 section 6.4 for IPv4 multicast, RFC 2464 section 7 for IPv6.
     """
@@ -63,7 +63,7 @@ def looks_like_mac(text: str) -> bool:
 
 
 def is_mac(text: str) -> bool:
-    """Whether a word is a hardware address as it is written."""
+    """Whether a word is a correctly written hardware address."""
     return bool(_MAC.match(text)) and not ("-" in text and ":" in text)
 
 
@@ -80,22 +80,20 @@ def format_mac(value: int) -> str:
 
 
 class Stations(NamedTuple):
-    """A set of hardware addresses: pairs of a value and a wildcard, and how it was written."""
+    """A set of hardware addresses: pairs of a value and a wildcard, and the text it was written as."""
 
     text: str
     patterns: tuple[tuple[int, int], ...]
 
     def contains(self, mac: int | None) -> bool:
-        """Whether an address is in the set; one that nobody knows (None) is only in the set of
-        all.
-        """
+        """Whether an address is in the set; an unknown one (None) is only in the set of all."""
         if mac is None:
             return any(wildcard == MOST_MAC for _, wildcard in self.patterns)
         return any((mac ^ value) & ~wildcard == 0 for value, wildcard in self.patterns)
 
     def covers(self, other: Stations) -> bool:
-        """Whether each pattern of another set lies in one of this; a set that only several together
-        cover is not told.
+        """Whether each pattern of another set lies in one of this set; patterns that only several
+        together cover do not count.
         """
         return all(
             any(theirs & ~own == 0 and (value ^ base) & ~own == 0 for base, own in self.patterns)
@@ -107,8 +105,8 @@ ANY_STATION = Stations("any", ((0, MOST_MAC),))
 
 
 class Frame(NamedTuple):
-    """A frame on its way over one link: the hardware addresses of its ends, None where the plan
-    does not say them.
+    """A frame on one link: the hardware addresses of its ends, None where the plan does not give
+    them.
     """
 
     source: int | None
@@ -116,8 +114,8 @@ class Frame(NamedTuple):
 
 
 class Ruling(NamedTuple):
-    """A line of an ethernet list that may decide a frame: an entry's number, None for the otherwise
-    line, its action and its window.
+    """A line of an ethernet list that may decide about a frame: an entry's number, None for the
+    otherwise line, its action and its window.
     """
 
     entry: int | None
@@ -127,7 +125,7 @@ class Ruling(NamedTuple):
 
 @dataclass(slots=True, eq=False)
 class EthernetEntry(AnyEntry):
-    """An entry for frames; a standard one is for every EtherType (None) and destination."""
+    """An entry for frames; a standard one is for every EtherType (None) and every destination."""
 
     ethertype: int | None
     source: Stations
@@ -155,7 +153,7 @@ class EthernetEntry(AnyEntry):
 
 @dataclass(frozen=True, eq=False)
 class EthernetList(AnyList[EthernetEntry]):
-    """A list for frames of one link, whatever they carry."""
+    """A list for the frames of a link, whatever they carry."""
 
     _kept: dict[tuple[tuple[Ruling, ...], Family], AccessList] = field(
         default_factory=dict, repr=False
@@ -168,12 +166,12 @@ class EthernetList(AnyList[EthernetEntry]):
 
     @property
     def label(self) -> str:
-        """What it is asked of as people write it."""
+        """What it is about, in everyday words."""
         return "Ethernet"
 
     @property
     def says(self) -> tuple[object, ...]:
-        """All that decides what the list does, in the order in which it is asked."""
+        """All that decides what the list does, in the order in which it is checked."""
         lines = [
             (
                 each.number,
@@ -189,8 +187,8 @@ class EthernetList(AnyList[EthernetEntry]):
         return (*lines, self.otherwise.action)
 
     def rulings(self, frame: Frame, ethertype: int) -> tuple[Ruling, ...]:
-        """Return the lines that may decide a frame, in order: the first whose window is open does;
-        the last has none.
+        """Return the lines that may decide about a frame, in order: the first whose window is open
+        decides; the last one has no window.
         """
         found = []
         for entry in self.entries:
@@ -201,11 +199,11 @@ class EthernetList(AnyList[EthernetEntry]):
         return (*found, Ruling(None, self.otherwise.action, None))
 
     def for_packets(self, rulings: tuple[Ruling, ...], family: Family) -> AccessList:
-        """Return what the list is for the packets of a family in frames that these lines may
-        decide: a list that takes them all.
+        """Return the list as one for packets of a family, carried in frames that these lines may
+        decide.
 
-        Its entries are those lines, so that whoever asks lists about packets can ask this one too,
-        in every state.
+        Its entries are those lines, each taking every packet, so that code that asks packet lists
+        can ask this one too, in every state.
         """
         key = rulings, family
         if key not in self._kept:

@@ -1,4 +1,4 @@
-"""What a finding is, and the names that there are."""
+"""What a finding is, and all the names that there are."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from crossgate.core.model.packet import Packet
 
 
 class Severity(StrEnum):
-    """How much a finding matters: a mistake, a probable mistake, a remark."""
+    """How much a finding matters: a mistake, a probable mistake, or a remark."""
 
     ERROR = "error"
     WARNING = "warning"
@@ -19,10 +19,8 @@ class Severity(StrEnum):
 
 
 class FindingKind(NamedTuple):
-    """A sort of finding: how much it matters, what it means, how it is mended, and lines of a plan
-    that have it.
-
-    A finding is found by the function in `core.audit` that is marked with its name.
+    """A kind of finding: how much it matters, what it means, how it is mended, and lines of a plan
+    that show it. The function in `core.audit` that is marked with its name finds it.
     """
 
     severity: Severity
@@ -445,10 +443,10 @@ class Fault(NamedTuple):
 
 
 class Finding(NamedTuple):
-    """One finding: its name, where it is, and what is wrong there with its mend.
+    """A finding: its name, its place, and what is wrong there with how to mend it.
 
-    `because` are the numbers of the entries that cause it; `packet` is a witness where one exists,
-    sent on `segment` where that is not its source address's own.
+    `because` are the numbers of the entries that cause it; `packet` is an example where there is
+    one, sent on `segment` where that is not its source address's own.
     """
 
     name: str
@@ -481,8 +479,8 @@ class Finding(NamedTuple):
 
 @placeless
 class Acceptance(NamedTuple):
-    """An `accept` line: findings of one name in a list, or at one entry of it, that are meant to
-    be, and why.
+    """An `accept` line: findings of one name in a list, or at one entry of it, that are intended,
+    and why.
     """
 
     finding: str
@@ -492,6 +490,6 @@ class Acceptance(NamedTuple):
     place: Place
 
     def covers(self, finding: Finding) -> bool:
-        """Whether it speaks of this finding."""
+        """Whether it is about this finding."""
         same = (self.finding, self.access_list) == (finding.name, finding.access_list)
         return same and self.entry in (None, finding.entry)

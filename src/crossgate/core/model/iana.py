@@ -1,12 +1,10 @@
-"""The numbers and names that IANA assigns, as tables and nothing else: what they mean is
-`service`'s business.
+"""The numbers and names that IANA assigns, as tables only; `service` gives them their meaning.
 
 Sources: the IANA registries "Assigned Internet Protocol Numbers", "ICMP Parameters", "ICMPv6
 Parameters", "Service Name and Transport Protocol Port Number Registry" and "Differentiated Services
 Field Codepoints". Names are the registries' own in lower case; blanks and signs that the plan
-language has no room for became hyphens. A second name behind a number is the one people say. Beside
-a service stand the transports that it is really spoken on, which are fewer than the registry
-reserves.
+language cannot have became hyphens. A second name for a number is the common one. A service is
+given the transports that it really uses, which are fewer than the registry reserves.
 """
 
 from __future__ import annotations
@@ -196,7 +194,7 @@ ANSWERED_ON_LINK: Mapping[int, Mapping[int, int]] = MappingProxyType(
 
 
 class Mistaken(NamedTuple):
-    """What a protocol's name really stands for, what people take it for, and how that is
+    """What a protocol's name really stands for, what people mistake it for, and how that is
     written.
     """
 
@@ -276,7 +274,7 @@ SAID: Mapping[str, str] = MappingProxyType(
 
 
 def names_of_port(port: int) -> list[str]:
-    """Return the services that are spoken on a port, the first name of each transport."""
+    """Return the services on a port, the first name for each transport."""
     found: dict[str, None] = {}
     taken = set[str]()
     for name, ((first, last), transports) in services().items():
@@ -288,7 +286,7 @@ def names_of_port(port: int) -> list[str]:
 
 def mistaken(token: str) -> Mistaken | None:
     """Return what a service token that is a protocol, by name or number, was most likely meant as;
-    None where it is what it says.
+    None where it is probably right.
     """
     if token in MISTAKEN:
         return MISTAKEN[token]
@@ -306,7 +304,7 @@ def mistaken(token: str) -> Mistaken | None:
 
 def mistaken_text(token: str) -> tuple[str, str] | None:
     """Return what is wrong with a token that was most likely meant otherwise, and what to write;
-    None where it is what it says.
+    None where it is probably right.
     """
     found = mistaken(token)
     if found is None:
@@ -332,7 +330,7 @@ def protocol_names() -> Mapping[int, str]:
 
 @cache
 def services() -> Mapping[str, tuple[tuple[int, int], tuple[str, ...]]]:
-    """Return service names with their ports (first, last) and the transports they are spoken on."""
+    """Return service names with their ports (first, last) and the transports that they use."""
     table = {}
     for row in _SERVICES.replace("\n", " ").split(";"):
         name, ports, *transports = row.split()

@@ -1,5 +1,5 @@
-"""What a network is made of: subnets, outsides, devices with interfaces and ports, hosts, and the
-points lists stand at.
+"""The parts of a network: subnets, outsides, devices with interfaces and ports, hosts, and the
+points where lists are placed.
 """
 
 from __future__ import annotations
@@ -15,9 +15,8 @@ from crossgate.core.model.service import ServiceTerm
 
 
 class Direction(StrEnum):
-    """Which way a packet crosses a point, as seen from the device: into it or out of it.
-
-    Of a subnet it may also be from one of its machines to another, `WITHIN` it.
+    """Which way a packet crosses a point, as seen from the device: into it or out of it. At a
+    subnet also `WITHIN` it: from one of its machines to another.
     """
 
     INBOUND = "inbound"
@@ -30,7 +29,7 @@ EACH_WAY = (Direction.INBOUND, Direction.OUTBOUND)
 
 
 class PointKind(StrEnum):
-    """What sort of place a list stands at."""
+    """The kind of place where a list stands."""
 
     INTERFACE = "interface"
     PORT = "port"
@@ -44,10 +43,10 @@ _NAMED = frozenset((PointKind.SUBNET, PointKind.HOST, PointKind.GROUP))
 
 
 class Point(NamedTuple):
-    """A place that packets cross: DEVICE.INTERFACE, SWITCH.PORT, a subnet as a whole, a device
-    itself, or a host.
+    """A place that packets cross: DEVICE.INTERFACE, SWITCH.PORT, a whole subnet, a device itself,
+    or a host.
 
-    A list at a host follows the machine: it is asked wherever that is plugged in (RFC 4849). A
+    A list at a host moves with the machine: it is asked wherever that is plugged in (RFC 4849). A
     group is a place only in a `place` line, and stands for its hosts (`Plan.points_of`).
     """
 
@@ -69,12 +68,12 @@ class Point(NamedTuple):
 
 
 def stands_at(direction: Direction, point: Point) -> str:
-    """Say where a list stands, or what a packet passes, as the language writes it."""
+    """Say in the words of the language where a list stands, or what a packet passes."""
     return f"{direction} {point}" if direction is Direction.WITHIN else f"{direction} on {point}"
 
 
 class InterfaceAddress(NamedTuple):
-    """An address that an interface has, with the length of the connected prefix."""
+    """An address of an interface, with the length of the connected prefix."""
 
     address: Address
     length: int
@@ -87,11 +86,11 @@ class InterfaceAddress(NamedTuple):
 
 @placeless
 class Segment(NamedTuple):
-    """What interfaces and hosts hang on: a subnet with its prefixes, or an outside.
+    """What interfaces and hosts are attached to: a subnet with its prefixes, or an outside.
 
-    An outside with prefixes has their addresses, one without has all the rest; neither has those of
-    a subnet of the plan, nor those that are `left_out` of it. Of an `isolated` subnet no machine
-    gets a frame of another.
+    An outside with prefixes has their addresses, one without has all others; neither has addresses
+    of a subnet of the plan, nor those that are `left_out` of it. In an `isolated` subnet no machine
+    gets frames from another.
     """
 
     name: str
@@ -103,8 +102,8 @@ class Segment(NamedTuple):
     isolated: bool = False
 
     def holds(self, address: Address) -> bool:
-        """Whether one of its prefixes has this address, and it is not left out; subnets come before
-        outsides (see `Plan.segment_of`).
+        """Whether one of its prefixes contains an address and it is not left out; subnets come
+        before outsides (see `Plan.segment_of`).
         """
         own = any(
             block.family is address.family and block.contains(address.value)
@@ -113,7 +112,7 @@ class Segment(NamedTuple):
         return own and not self.leaves_out(address)
 
     def leaves_out(self, address: Address) -> bool:
-        """Whether it is an outside that an address is left out of."""
+        """Whether it is an outside from which an address is left out."""
         return any(
             block.family is address.family and block.contains(address.value)
             for block in self.left_out
@@ -122,11 +121,11 @@ class Segment(NamedTuple):
 
 @placeless
 class Interface(NamedTuple):
-    """An addressed interface of a device. `at` is the switch port its cable goes to, `mac` its
-    hardware address, where the plan says so.
+    """An interface of a device with addresses.
 
-    `cost` is what computed routes count for leaving by it, None where the plan does not say; no
-    device is a neighbour over one that is `passive`.
+    `at` is the switch port at the other end of its cable, `mac` its hardware address, where the
+    plan gives them. `cost` is what computed routes count for leaving by it, None where the plan
+    does not say; over a `passive` interface no device is a neighbour.
     """
 
     device: str
@@ -151,9 +150,8 @@ class Interface(NamedTuple):
 
 @placeless
 class Port(NamedTuple):
-    """A layer-2 port of a switch. `to` is the port of another switch at the far end of its cable.
-
-    A machine at an `isolated` one gets no frame of another such machine.
+    """A layer-2 port of a switch. `to` is the port of another switch at the other end of its cable.
+    A machine at an `isolated` port gets no frames from other such machines.
     """
 
     switch: str
@@ -170,8 +168,8 @@ class Port(NamedTuple):
 
 @placeless
 class Route(NamedTuple):
-    """A static route: packets for `destination` go to the neighbour `via`, or end there where that
-    is None.
+    """A static route: packets for `destination` go to the neighbour `via`, or are dropped where
+    that is None.
     """
 
     destination: Pattern
@@ -180,7 +178,7 @@ class Route(NamedTuple):
 
 
 class TranslationKind(StrEnum):
-    """Which addresses a rule translates, of packets that go which way through its interface."""
+    """Which addresses a rule translates, and for packets in which direction through its interface."""
 
     LEAVING = "leaving"
     BOTH_WAYS = "both ways"
@@ -189,17 +187,20 @@ class TranslationKind(StrEnum):
 
 @placeless
 class Translation(NamedTuple):
-    """A rule of a device at one of its interfaces, for one family.
+    """A translation rule of a device at one of its interfaces, for one family.
 
-    - LEAVING (RFC 2663 section 4.1.2): what leaves from an `inside` address gets one of the
-      `public` ones and a port of the device's choice; with no `public` ones it goes as it is.
+    - LEAVING (RFC 2663 section 4.1.2): a packet that leaves from an `inside` address gets one of
+    the `public` addresses and a port of the device's choice; without `public` addresses it stays as
+    it is.
+
     - BOTH_WAYS (RFC 2663 section 4.1.1, RFC 6296): the n-th `inside` address is the n-th `public`
-      one outside. Both are prefixes, pair by pair of one length.
-    - ENTERING: what comes in for the `public` address goes to the one `inside`, and to the `port`
-      where one is given.
+    one outside. Both are prefixes, pairs of the same length.
 
-    It takes packets of its `services` alone, by the protocol, port or message that open a
-    conversation; None is every packet.
+    - ENTERING: a packet that comes in for the `public` address goes to the one `inside`, and to the
+    `port` where one is given.
+
+    A rule takes only packets of its `services`, by the protocol, port or message that open a
+    conversation; None stands for every packet.
     """
 
     device: str
@@ -219,22 +220,22 @@ class Translation(NamedTuple):
         return Point(PointKind.INTERFACE, self.device, self.interface)
 
     def is_public(self, address: Address) -> bool:
-        """Whether it makes an address stand for others outside."""
+        """Whether it puts an address in the place of others outside."""
         return address.family is self.family and any(
             each.contains(address.value) for each in self.public
         )
 
     def pairs(self) -> Iterator[tuple[Pattern, Pattern]]:
-        """Yield the prefixes that are one to one, inside and outside; none where a pool hides who
-        sends.
+        """Yield the pairs of inside and outside prefixes that are translated one to one; none where
+        a pool hides the sender.
         """
         if self.kind is not TranslationKind.LEAVING:
             yield from zip(self.inside, self.public, strict=True)
 
 
 class Management(NamedTuple):
-    """How a device is managed: by a protocol, at an address, or that of a machine of the plan by
-    its name, and a port; as a user, "" for whoever runs the program.
+    """How a device is managed: by a protocol, at an address or that of a named machine of the plan,
+    and a port; as a user, "" for whoever runs the program.
 
     Without an address (None) it is one of the device's own.
     """
@@ -248,11 +249,12 @@ class Management(NamedTuple):
 
 @dataclass(frozen=True, slots=True)
 class Device:
-    """A router or a switch. A stateful one lets the later packets of a conversation by unasked.
+    """A router or a switch.
 
-    One that is `closed` denies what comes in at an interface where no list of its family stands
-    inbound. Its `translations` stand in the order of their lines. How it is managed,
-    one way at most, changes nothing of what becomes of packets.
+    A stateful one lets later packets of a known connection pass without asking its lists. A
+    `closed` one denies what comes in at an interface without an inbound list of its family. Its
+    `translations` are in the order of their lines. How it is managed, in one way at most, has no
+    effect on packets.
     """
 
     name: str
@@ -268,7 +270,7 @@ class Device:
 
     @property
     def itself(self) -> Point:
-        """The place where lists for traffic to the device stand."""
+        """The place of lists for traffic to the device itself."""
         return Point(PointKind.ITSELF, self.name)
 
     def addresses(self) -> tuple[Address, ...]:
@@ -280,10 +282,9 @@ class Device:
 
 @placeless
 class Host(NamedTuple):
-    """A test machine on a subnet or an outside; `mac` is its hardware address, where the plan says
-    it.
-
-    A stateful one lets the later packets of a conversation by its own lists unasked.
+    """A machine of the plan on a subnet or an outside; `mac` is its hardware address, where the
+    plan gives it. A stateful one lets later packets of a known connection pass without asking its
+    own lists.
     """
 
     name: str
@@ -297,7 +298,7 @@ class Host(NamedTuple):
 
     @property
     def point(self) -> Point:
-        """The place where the lists stand that follow it."""
+        """The place of the lists that move with it."""
         return Point(PointKind.HOST, self.name)
 
     def in_family(self, family: Family) -> Address | None:
@@ -307,11 +308,11 @@ class Host(NamedTuple):
 
 @placeless
 class SharedGateway(NamedTuple):
-    """Addresses of a subnet that any of several devices answers for, and hands on what is sent by
-    them (VRRP, RFC 9568).
+    """Addresses of a subnet for which several devices can answer, forwarding what is sent to them
+    (VRRP, RFC 9568).
 
-    `by` are their interfaces on the subnet, the first as written first; `vrid` is the virtual
-    router's number, None where the plan does not say it.
+    `by` are their interfaces on the subnet, in the order written; `vrid` is the virtual router's
+    number, None where the plan does not give it.
     """
 
     addresses: tuple[Address, ...]
@@ -327,12 +328,12 @@ LEASES_OF = "leases of "
 
 @placeless
 class Leases(NamedTuple):
-    """Addresses of a subnet, of one family, that machines there get for a time (RFC 2131, RFC
-    8415): from a device on it, or from a host, to which the devices of its subnet hand requests on
-    where it is elsewhere (RFC 1542 section 4).
+    """Addresses of a subnet, of one family, that machines there get for a limited time (RFC 2131,
+    RFC 8415): from a device on it, or from a host, to which the devices of the subnet relay
+    requests where it is elsewhere (RFC 1542 section 4).
 
-    `names` and `time` are the hosts, devices or addresses that a lease tells its machine to ask for
-    names and for the time (RFC 2132 sections 3.8 and 8.3, RFC 3646, RFC 5908).
+    `names` and `time` are the hosts, devices or addresses that a lease gives its machine as name
+    servers and time servers (RFC 2132 sections 3.8 and 8.3, RFC 3646, RFC 5908).
     """
 
     addresses: tuple[Pattern, ...]
@@ -349,17 +350,17 @@ class Leases(NamedTuple):
 
     @property
     def word(self) -> str:
-        """The name for all addresses that are leased on its subnet."""
+        """The word for all leased addresses of its subnet."""
         return f"{LEASES_OF}{self.on}"
 
     def has(self, address: Address) -> bool:
-        """Whether a machine may get an address by it."""
+        """Whether an address is among the leased ones."""
         return address.family is self.family and any(
             each.contains(address.value) for each in self.addresses
         )
 
     def first_but(self, taken: Container[Address]) -> Address | None:
-        """Return its first address that is not among others, None where it has no other."""
+        """Return its first address that is not among the `taken` ones, None where there is none."""
         every = (
             Address(self.family, value)
             for each in self.addresses
@@ -370,7 +371,7 @@ class Leases(NamedTuple):
 
 @placeless
 class Placement(NamedTuple):
-    """A list asked at a point in one direction."""
+    """A list placed at a point in one direction."""
 
     access_list: str
     direction: Direction
@@ -379,5 +380,5 @@ class Placement(NamedTuple):
 
     @property
     def where(self) -> str:
-        """Where and which way, as the language writes it."""
+        """The point and direction, as the language writes them."""
         return stands_at(self.direction, self.point)

@@ -21,18 +21,18 @@ CLIENT_PORT = 51_000
 
 
 def icmp_of(family: Family) -> int:
-    """Return the protocol that is ICMP in a family; the other one's number is a protocol like any
-    other there.
+    """Return the protocol number of ICMP in a family; the number for the other family is an
+    ordinary protocol there.
     """
     return ICMP if family is Family.IPV4 else ICMPV6
 
 
 class Packet(NamedTuple):
-    """The fields of one packet that a list can ask for.
+    """The fields of a packet that a list can ask for.
 
     Addresses are integers of `family`. Ports are None where the protocol has none or the packet is
-    a non-initial fragment; `icmp_type`, `icmp_code` and `flags` (the octet of TCP flags) likewise.
-    `dscp` is 6 bits.
+    a non-initial fragment; so are `icmp_type`, `icmp_code` and `flags` (the octet of TCP flags)
+    where they do not apply. `dscp` is 6 bits.
     """
 
     family: Family

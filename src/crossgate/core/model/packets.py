@@ -1,9 +1,9 @@
-"""Many packets of one family as NumPy columns: what `Packet` is for one, for millions.
+"""Many packets of one family as NumPy columns: for millions what `Packet` is for one.
 
 An IPv4 address is one word of 64 bits, an IPv6 address two, the higher one first.
-`destination_port` is the ICMP type and code of an ICMP message, as type * 256 + code (the IPFIX
-elements icmpTypeCodeIPv4 and icmpTypeCodeIPv6 have it so). Ports of protocols without ports and of
-non-initial fragments, and flags of what is not TCP, are 0 and never looked at.
+`destination_port` of an ICMP message is its type and code, as type * 256 + code (as in the IPFIX
+elements icmpTypeCodeIPv4 and icmpTypeCodeIPv6). Ports of protocols without ports and of non-initial
+fragments, and flags of what is not TCP, are 0 and never looked at.
 """
 
 from __future__ import annotations
@@ -30,9 +30,7 @@ _WORD = (1 << 64) - 1
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Packets:
-    """Columns of as many packets; `source` and `destination` have the shape (words of an address,
-    packets).
-    """
+    """Columns of packets; `source` and `destination` have the shape (words of an address, packets)."""
 
     family: Family
     source: Words
@@ -48,7 +46,7 @@ class Packets:
         return len(self.protocol)
 
     def take(self, rows: Indices | Marks | slice) -> Packets:
-        """Return just these packets."""
+        """Return only the given packets."""
         rows = numbered(rows)
         return Packets(
             self.family,
@@ -56,7 +54,7 @@ class Packets:
         )
 
     def packet(self, row: int) -> Packet:
-        """Return one of them."""
+        """Return the packet at an index."""
         protocol, fragment = int(self.protocol[row]), bool(self.fragment[row])
         source, destination = (
             whole_address(each[:, row]) for each in (self.source, self.destination)
@@ -81,15 +79,15 @@ class Packets:
 
 
 def numbered(rows: Indices | Marks | slice) -> Indices | slice:
-    """Return the numbers of rows that are marked; others are as they are."""
+    """Return rows given by a mask as indices; indices stay as they are."""
     if isinstance(rows, slice):
         return rows
     return np.flatnonzero(rows) if rows.dtype == np.bool_ else rows.astype(np.int64, copy=False)
 
 
 def picked(columns: NDArray[Scalar], rows: Indices | slice) -> NDArray[Scalar]:
-    """Return some rows of one column, or of several that lie one behind the other: `np.take` does
-    so ten times as fast as an index.
+    """Return some rows of one column, or of several laid one after the other: `np.take` is ten
+    times as fast as indexing.
     """
     return columns[..., rows] if isinstance(rows, slice) else np.take(columns, rows, axis=-1)
 
@@ -100,7 +98,7 @@ _COLUMNS = tuple(each.name for each in fields(Packets)[3:])
 
 
 def address_words(family: Family, addresses: Sequence[int]) -> Words:
-    """Return addresses as words, in the shape that `Packets` has them."""
+    """Return addresses as words, in the shape of `Packets`."""
     if family is Family.IPV4:
         return np.array(addresses, np.uint64).reshape(1, -1)
     return np.array(
@@ -109,7 +107,7 @@ def address_words(family: Family, addresses: Sequence[int]) -> Words:
 
 
 def whole_address(words: Words) -> int:
-    """Return the address that one or two words are."""
+    """Return the address that consists of one or two words."""
     value = 0
     for word in words.tolist():
         value = value << 64 | word
@@ -138,7 +136,7 @@ def packet_columns(family: Family, packets: Sequence[Packet]) -> Packets:
 
 
 def joined_packets(parts: Sequence[Packets]) -> Packets:
-    """Return the packets of several, of one family, one behind the other."""
+    """Return the packets of several columns of one family, one after the other."""
     columns = [
         np.concatenate([getattr(each, name) for each in parts], axis=-1)
         for name in ("source", "destination", *_COLUMNS)

@@ -18,13 +18,13 @@ direction of text (Unicode UAX 9), and what XML 1.0 forbids.
 
 
 def numeral(text: str) -> int | None:
-    """Return the whole number that up to 18 ASCII digits write; None for any other text."""
+    """Return the whole number written with up to 18 ASCII digits; None for any other text."""
     return int(text) if text.isascii() and text.isdigit() and len(text) <= _MOST_DIGITS else None
 
 
 def quotable(text: str) -> str:
-    """Return a text as one that may stand in double quotes in a line of a plan: printable, one
-    line, single blanks, no quote.
+    """Return a text so that it may stand in double quotes in a line of a plan: printable, on one
+    line, with single blanks and no quotes.
     """
     return " ".join(
         "".join(each if each.isprintable() else " " for each in text.replace('"', "'")).split()
@@ -32,16 +32,14 @@ def quotable(text: str) -> str:
 
 
 def escaped(text: str) -> str:
-    """Return a text with an escape for every character that would steer a terminal or deceive its
+    """Return a text with an escape for every character that would control a terminal or deceive its
     reader.
     """
     return _UNSHOWABLE.sub(lambda found: _escape(found[0]), text)
 
 
 def escaped_json(text: str) -> str:
-    """Return a JSON text with such characters as escapes of JSON's own; they stand only within its
-    strings.
-    """
+    """Return a JSON text with such characters as JSON escapes; they occur only inside its strings."""
     return _UNSHOWABLE.sub(lambda found: f"\\u{ord(found[0]):04x}", text)
 
 
@@ -51,8 +49,8 @@ def _escape(character: str) -> str:
 
 
 def columns_of(text: str) -> int:
-    """Return how many columns of a terminal a text takes: a wide letter takes two, one that joins
-    the letter before takes none.
+    """Return how many columns of a terminal a text takes: a wide letter takes two, a combining one
+    none.
     """
     if text.isascii():
         return len(text)

@@ -1,4 +1,4 @@
-"""A whole plan: the network, its lists, where they are placed and what must hold, each looked up by
+"""A whole plan: the network, its lists, where they are placed and what must hold, all found by
 name.
 """
 
@@ -55,8 +55,8 @@ DEFAULT_CLIENT_PORTS = (32768, MOST_PORT)
 
 
 class UnknownName(PlanError):
-    """A name that the plan does not have; the message tells the nearest one it has, `near` what was
-    likely meant with the `rest` behind it.
+    """A name that the plan does not have; the message gives the most similar one it has, `near`
+    what was likely meant, together with the `rest` after it.
     """
 
     def __init__(self, kind: str, name: str, known: Sequence[str], rest: str = "") -> None:
@@ -67,10 +67,9 @@ class UnknownName(PlanError):
 
 @dataclass(frozen=True, slots=True)
 class Group:
-    """A named set of addresses, by family; `named` are those that are named one by one.
-
-    Where all that it names are interfaces and switch ports, these are its `points`, at which a list
-    may be placed together.
+    """A named set of addresses, by family; `named` are those that it names singly. Where all its
+    members are interfaces and switch ports, these are its `points`, where a list may be placed at
+    once.
     """
 
     name: str
@@ -83,7 +82,7 @@ class Group:
 
 @placeless
 class NamedService(NamedTuple):
-    """A named set of services: the tokens it stands for, read anew for each family."""
+    """A named set of services: the tokens it stands for, read separately for each family."""
 
     name: str
     tokens: tuple[str, ...]
@@ -94,10 +93,10 @@ class NamedService(NamedTuple):
 
 @dataclass
 class Plan:
-    """Everything that one plan says. `files` are the files it was read from, the plan's own first.
+    """Everything that one plan says.
 
-    `down` are the devices (`DEVICE itself`), interfaces and switch ports that are taken to carry
-    nothing: none in a plan as read.
+    `files` are the files it was read from, the plan's own first. `down` are the devices (`DEVICE
+    itself`), interfaces and switch ports that are taken to be down; none in a plan as read.
     """
 
     files: tuple[str, ...] = ()
@@ -131,7 +130,7 @@ class Plan:
 
     @cached_property
     def placed(self) -> dict[tuple[Point, Direction, Family], AccessList]:
-        """The list at each point, direction and family; one placed on a group stands at each of its
+        """The list at each point, direction and family; one placed on a group is at each of its
         hosts.
         """
         return {
@@ -143,7 +142,7 @@ class Plan:
 
     @cached_property
     def closed(self) -> dict[tuple[Point, Direction, Family], ClosedPlace]:
-        """What closed devices do at their interfaces where no list of a family stands inbound."""
+        """What closed devices do at their interfaces without an inbound list of a family."""
         return {
             (interface.point, Direction.INBOUND, family): ClosedPlace.at(
                 interface.point, family, device.place
@@ -158,17 +157,17 @@ class Plan:
 
     @cached_property
     def asked(self) -> dict[tuple[Point, Direction, Family], AccessList]:
-        """What packets of a family are asked of at a point in a direction: the list that stands
-        there, or what a closed device does.
+        """What is asked about packets of a family at a point in a direction: the list placed there,
+        or what a closed device does.
         """
         return {**self.placed, **self.closed} if self.closed else self.placed
 
     def points_of(self, point: Point, family: Family | None) -> tuple[Point, ...]:
-        """Return the places that a list of a family stands at by being placed on a point: itself,
-        and for a group its points or hosts.
+        """Return the places that a list of a family has by being placed on a point: the point
+        itself, or the points or hosts of a group.
 
-        A host is one of a group's where all its addresses of the family (None for both: a list of
-        frames) lie in the group, and it has some.
+        A host counts as one of a group's where all its addresses of the family (None for both: an
+        ethernet list) are in the group, and it has some.
         """
         if point.kind is not PointKind.GROUP:
             return (point,)
@@ -199,9 +198,7 @@ class Plan:
         )
 
     def places_of(self, access_list: AnyList[Any]) -> dict[tuple[Point, Direction], None]:
-        """Return the places where a list stands, in the order of the plan; for a group its
-        hosts.
-        """
+        """Return the places of a list, in the order of the plan; for a group, its hosts."""
         family = access_list.family if isinstance(access_list, AccessList) else None
         return {
             (point, each.direction): None
@@ -212,8 +209,8 @@ class Plan:
 
     @cached_property
     def every_window(self) -> dict[str, Window]:
-        """The windows that are declared, and the times that `until DATE` makes of them and of
-        none.
+        """The windows that are declared, and those that `until DATE` makes, alone or from one of
+        them.
         """
         names = {name for each in self.every_list.values() for name in each.windows}
         names |= {each.hours.window for each in self.expectations if each.hours is not None}
@@ -221,18 +218,18 @@ class Plan:
         return {**self.windows, **{each: until_window(each, self.windows) for each in dated}}
 
     def is_over(self, window: str | None, now: datetime) -> bool:
-        """Whether a time has closed for good, by the name of its window."""
+        """Whether a window, given by its name, has closed for good."""
         closes = None if window is None else self.every_window[window].closes
         return closes is not None and closes <= now
 
     @property
     def sources(self) -> tuple[str, ...]:
-        """All files that it was read from, tables too."""
+        """All files that it was read from, tables included."""
         return (*self.files, *self.tables)
 
     def line_of(self, place: Place) -> str:
-        """Return what a line is called: its number, in an included file with the file's name as the
-        plan's folder has it, as `want.gate:3`.
+        """Return the name of a line: its number, for an included file with the file's name as seen
+        from the plan's folder, as in `want.gate:3`.
         """
         if not self.files or place.file == self.files[0]:
             return str(place.line)
@@ -241,12 +238,12 @@ class Plan:
 
     @property
     def every_list(self) -> dict[str, AnyList[Any]]:
-        """The lists for packets, then those for frames."""
+        """The lists for packets, then the ethernet lists."""
         return {**self.lists, **self.frame_lists}
 
     @property
     def every_placement(self) -> list[Placement]:
-        """Where lists of either sort stand, in the order of the plan's files and lines."""
+        """The placements of lists of either kind, in the order of the plan's files and lines."""
         return sorted(
             (*self.placements, *self.frame_placements),
             key=lambda each: (self.files.index(each.place.file), each.place.line),
@@ -254,8 +251,8 @@ class Plan:
 
     @cached_property
     def framed(self) -> dict[tuple[Point, Direction], EthernetList]:
-        """The ethernet list at each point and direction; one placed on a group stands at each of
-        its hosts.
+        """The ethernet list at each point and direction; one placed on a group is at each of its
+        hosts.
         """
         return {
             (point, each.direction): self.frame_lists[each.access_list]
@@ -265,21 +262,22 @@ class Plan:
 
     @cached_property
     def says_of_frames(self) -> dict[tuple[Point, Direction], object]:
-        """What the ethernet list at each place says, comparable: equal values do the same with every
-        frame.
+        """What the ethernet list at each place does, as a value to compare: with equal values,
+        every frame is treated alike.
         """
         return {place: own.says for place, own in self.framed.items()}
 
     @cached_property
     def followed(self) -> frozenset[str]:
-        """The names of the hosts that lists follow."""
+        """The names of the hosts that have lists of their own."""
         points = {*(point for point, _, _ in self.placed), *(point for point, _ in self.framed)}
         return frozenset(point.owner for point in points if point.kind is PointKind.HOST)
 
     @cached_property
     def hosts_apart(self) -> dict[str, Host]:
-        """The hosts whose packets may fare otherwise than those of any other address of their
-        subnet, by name: with a port, a gateway or a list of their own, or known by frames.
+        """The hosts, by name, whose packets may be treated otherwise than those of other addresses
+        of their subnet: they have a port, a gateway or a list of their own, or a hardware address
+        that matters.
         """
         return {
             name: host
@@ -297,13 +295,13 @@ class Plan:
 
     @cached_property
     def with_machines(self) -> frozenset[str]:
-        """The names of the subnets and outsides that hosts are on."""
+        """The names of the subnets and outsides with hosts."""
         return frozenset(host.on for host in self.hosts.values())
 
     @cached_property
     def machines_between(self) -> frozenset[str]:
-        """Those of `with_machines` that several devices are on: over others no way leads on, so
-        that it is all the same whether they have machines.
+        """Those of `with_machines` that several devices are attached to; for other segments it
+        makes no difference to paths whether they have hosts.
         """
         devices: dict[str, set[str]] = {}
         for device in self.devices.values():
@@ -313,7 +311,7 @@ class Plan:
 
     @cached_property
     def interface_of(self) -> dict[Address, Interface]:
-        """The interface that has each address."""
+        """The interface with each address."""
         return {
             own.address: interface
             for device in self.devices.values()
@@ -328,8 +326,8 @@ class Plan:
         return {family: tuple(each for each in every if each.family is family) for family in Family}
 
     def translated_at(self, address: Address) -> Interface | None:
-        """Return the interface at which an address stands for others; None for an address that
-        somebody has, too.
+        """Return the interface at which an address is used in the place of others; None for an
+        address that some machine has as well.
         """
         if not self.translations[address.family] or self.is_given(address):
             return None
@@ -340,13 +338,13 @@ class Plan:
 
     @cached_property
     def gateway_at(self) -> dict[Address, SharedGateway]:
-        """The shared gateway that has each address of one."""
+        """The shared gateway with each address."""
         return {address: gateway for gateway in self.gateways for address in gateway.addresses}
 
     @cached_property
     def cabled(self) -> frozenset[Point]:
-        """The switch ports at both ends of every cable between two switches, whichever end the plan
-        tells it at.
+        """The switch ports at both ends of every cable between two switches, from whichever end the
+        plan gives it.
         """
         ports = (port for device in self.devices.values() for port in device.ports.values())
         return frozenset(
@@ -354,19 +352,19 @@ class Plan:
         )
 
     def without(self, down: Iterable[Point]) -> Plan:
-        """Return the plan as it is while some devices, interfaces and switch ports are down."""
+        """Return the plan with some devices, interfaces and switch ports down."""
         plan = copy(self)
         plan.down = self.down | {*down}
         return plan
 
     def is_down(self, interface: Interface) -> bool:
-        """Whether an interface carries nothing."""
+        """Whether an interface is down."""
         return bool(self.down) and (
             interface.point in self.down or self.devices[interface.device].itself in self.down
         )
 
     def hosts_in(self, pattern: Pattern) -> Iterator[Address]:
-        """Yield the addresses of hosts that a pattern has, in the plan's order."""
+        """Yield the addresses of hosts in a pattern, in the plan's order."""
         found = self._host_values[pattern.family]
         if pattern.is_prefix:
             found = found[
@@ -377,7 +375,7 @@ class Plan:
 
     @cached_property
     def _host_values(self) -> dict[Family, list[tuple[int, int]]]:
-        """The address of every host as a number, by family, with its rank in the plan's order;
+        """The address of every host as a number, by family, with its index in the plan's order;
         sorted.
         """
         ordered = [address for host in self.hosts.values() for address in host.addresses]
@@ -390,13 +388,13 @@ class Plan:
 
     @cached_property
     def host_of(self) -> dict[Address, Host]:
-        """The host that has each address."""
+        """The host with each address."""
         return {address: host for host in self.hosts.values() for address in host.addresses}
 
     @cached_property
     def broadcasts(self) -> dict[int, Segment]:
-        """The subnet that has each IPv4 broadcast address (RFC 922): the last of a prefix of up to
-        /30, unless a machine is given it.
+        """The subnet of each IPv4 broadcast address (RFC 922): the last address of a prefix of up
+        to /30, unless a machine has it.
         """
         return {
             block.last: segment
@@ -414,8 +412,8 @@ class Plan:
 
     @cached_property
     def _segments_by_prefix(self) -> dict[tuple[Family, int, bool], dict[int, Segment]]:
-        """The segments by the prefixes that they have: family, wildcard, whether outside; then by
-        the prefix's value.
+        """The segments by their prefixes: by family, wildcard, and whether it is an outside; then
+        by the prefix's value.
         """
         found: dict[tuple[Family, int, bool], dict[int, Segment]] = {}
         for segment in self.segments.values():
@@ -426,10 +424,8 @@ class Plan:
         return dict(sorted(found.items(), key=lambda item: item[0][2]))
 
     def segment_of(self, address: Address) -> Segment | None:
-        """Return the subnet that has an address, else the outside whose prefixes have it, else the
-        one that is all the rest.
-
-        For a plan that is whole: what is worked out for it is kept.
+        """Return the subnet that contains an address, or else the outside whose prefixes contain
+        it, or else the one without prefixes. Results are kept, so the plan must be complete.
         """
         family, value = address
         for (own, wildcard, _), segments in self._segments_by_prefix.items():
@@ -443,7 +439,9 @@ class Plan:
 
     @cached_property
     def rest(self) -> Segment | None:
-        """The outside without prefixes: all addresses that no subnet and no other outside has."""
+        """The outside without prefixes: it has all addresses that are in no subnet and no other
+        outside.
+        """
         return next(
             (
                 segment
@@ -464,19 +462,19 @@ class Plan:
         )
 
     def state_at(self, when: When) -> State:
-        """Return the state of all conditions that a question is asked about."""
+        """Return the state of all conditions for a question."""
         opened: State = open_at(self.every_window.values(), when.at)
         return settled(opened | self.limits if when.flooding else opened, when.hello)
 
     @cached_property
     def asks_for_tls(self) -> bool:
-        """Whether some list asks what TLS conversations settle on."""
+        """Whether some list asks for the TLS version of conversations."""
         return any(each.tls for each in self.lists.values())
 
     @cached_property
     def spoken_sorts(self) -> tuple[Hello | None, ...]:
-        """What conversations may settle on that the plan's lists tell apart, one of each sort, None
-        for no TLS; nothing where none asks.
+        """One hello for each sort of conversations that the plan's lists treat differently by their
+        TLS, None for no TLS; empty where no list asks.
         """
         return spoken_sorts(test for each in self.lists.values() for test in each.tls)
 
@@ -487,7 +485,7 @@ class Plan:
 
     @cached_property
     def limits(self) -> frozenset[Limit]:
-        """The limits that entries of the plan's lists have."""
+        """The rate limits of the plan's entries."""
         return frozenset(limit for each in self.lists.values() for limit in each.limits)
 
     def states(
@@ -498,11 +496,11 @@ class Plan:
         spoken: Spoken | None = None,
     ) -> dict[State, datetime | None]:
         """Return every state that the conditions of some lists can be in, each with a moment at
-        which it is; None where no window matters.
+        which it holds; None where no window matters.
 
-        With `at` only that time counts, or those hours. With `flooding` every limit is exceeded;
-        without, none is; where it is None, see `exceeded`. Only conversations that are `spoken` of
-        count, where some list asks what TLS they settle on; without, all do.
+        With `at`, only that time or those hours count. With `flooding`, every limit is exceeded;
+        where it is False, none is; for None see `exceeded`. With `spoken`, only conversations that
+        settle on that TLS count; without, all do.
         """
         every = list(lists)
         limits = {limit: None for each in every for limit in each.limits}
@@ -569,7 +567,7 @@ class Plan:
         raise UnknownName("interface or port" if device.switch else "interface", text, known)
 
     def inside(self, family: Family) -> list[Pattern]:
-        """Return the prefixes of the plan's subnets in a family."""
+        """Return the prefixes of the plan's subnets of a family."""
         return [
             block
             for segment in self.segments.values()
@@ -579,17 +577,17 @@ class Plan:
         ]
 
     def wanted(self, now: datetime) -> list[Promise]:
-        """Return the expectations whose last day, where they have one, is not over."""
+        """Return the expectations except those whose last day is over."""
         return [each for each in self.expectations if not is_past(each.until, now)]
 
     @property
     def only_lines(self) -> list[Only]:
-        """The expectations that say what alone is permitted."""
+        """The `only` lines among the expectations."""
         return [each for each in self.expectations if isinstance(each, Only)]
 
     def lists_on(self, word: str) -> list[AnyList[Any]]:
-        """Return the lists that stand at a device (anywhere on it), at a point, a subnet, a host or
-        a group. Raises `UnknownName`.
+        """Return the lists at a device (anywhere on it), a point, a subnet, a host or a group.
+        Raises `UnknownName`.
         """
         if not (
             word in self.devices
@@ -614,8 +612,8 @@ class Plan:
         )
 
     def access_list(self, name: str) -> AccessList:
-        """Find a list for packets by its number or name. Raises `UnknownName`, `PlanError` for one
-        for frames.
+        """Find a list for packets by its number or name. Raises `UnknownName`, and `PlanError` for
+        an ethernet list.
         """
         found = self.any_list(name)
         if not isinstance(found, AccessList):
@@ -648,11 +646,11 @@ class Plan:
             ) from None
 
     def _terms_of(self, name: str, family: Family) -> tuple[ServiceTerm, ...] | None:
-        """Return the terms that a service of the plan stands for, each once; None when it has none
-        of that name.
+        """Return the different terms of a service of the plan; None when it has no service of that
+        name.
 
-        A chain of services that have each other may be of any length, so they are worked out from
-        its end.
+        A chain of services that contain each other may be of any length, so they are worked out
+        from its end.
         """
         if name not in self.services:
             return None

@@ -1,4 +1,4 @@
-"""How long work tells how far it is, without knowing who listens."""
+"""How long work reports its progress, without knowing who listens."""
 
 from __future__ import annotations
 

@@ -1,7 +1,7 @@
-"""Addresses that no router hands on: how far a packet for one gets.
+"""Addresses that no router forwards: how far a packet for one gets.
 
-A table from the standards, and nothing of a plan; a subnet's broadcast address depends on its
-prefix and is `Plan.broadcasts`.
+This is a table from the standards, independent of any plan; a subnet's broadcast address depends on
+its prefix and is in `Plan.broadcasts`.
 """
 
 from __future__ import annotations
@@ -42,7 +42,7 @@ SCOPED = tuple(
 
 
 def scope_of(address: Address) -> Scope | None:
-    """Return how far a packet for an address gets; None for one that is routed."""
+    """Return how far a packet for an address gets; None for an address that is routed."""
     family, value = address
     return next(
         (
@@ -55,5 +55,5 @@ def scope_of(address: Address) -> Scope | None:
 
 
 def scoped_blocks(family: Family) -> tuple[Pattern, ...]:
-    """Return the blocks of a family whose addresses are not routed; some lie in others."""
+    """Return the blocks of a family whose addresses are not routed; some lie inside others."""
     return tuple(each.block for each in SCOPED if each.block.family is family)

@@ -1,8 +1,8 @@
-"""What a service is: protocols, ports, ICMP messages, TCP flags and DSCP, as an access list can ask
-for them.
+"""Services: protocols, ports, ICMP messages, TCP flags and DSCP, as an access list can ask for
+them.
 
 A service is a union of terms; a term is one protocol with one set of ports or one ICMP message. The
-readers here turn one service token of the plan language into terms; the names come from `iana`.
+readers here turn a service token of the plan language into terms; the names come from `iana`.
 """
 
 from __future__ import annotations
@@ -24,8 +24,8 @@ WITH_PORTS = ("tcp", "udp", "sctp", "dccp")
 
 
 class ServiceError(PlanError):
-    """A text that is meant as a service and is not one; `start` and `end` bound the part at fault,
-    `near` is what is likely meant there.
+    """A text meant as a service that is not one; `start` and `end` mark the faulty part, `near` is
+    what was likely meant there.
     """
 
     def __init__(self, message: str, start: int = 0, end: int = 0, near: str = "") -> None:
@@ -62,7 +62,7 @@ class ServiceTerm(NamedTuple):
         return True
 
     def text(self, family: Family) -> str:
-        """Write the term as lists of a family do."""
+        """Write the term as lists of a family write it."""
         if self.protocol is None:
             return "ip"
         word = protocol_word(self.protocol, family)
@@ -74,9 +74,7 @@ class ServiceTerm(NamedTuple):
 
 
 class Service(NamedTuple):
-    """What an entry asks of protocol and ports: any of its terms, and the text it was written
-    as.
-    """
+    """What an entry asks of protocol and ports: any of its terms, and the text it was written as."""
 
     text: str
     terms: tuple[ServiceTerm, ...]
@@ -131,7 +129,9 @@ class Qualifiers(NamedTuple):
 
 
 def both_flags(tests: list[tuple[FlagTest, ...]]) -> tuple[FlagTest, ...]:
-    """Return the flag tests of which one must hold, for several sets of them that must all hold."""
+    """Return flag tests that pass exactly when every one of some sets has a test that passes; of
+    the result, one test must pass.
+    """
     joined: tuple[FlagTest, ...] = ()
     for alternatives in tests:
         if not joined:
@@ -150,7 +150,7 @@ NO_QUALIFIERS = Qualifiers()
 
 
 def with_qualifiers(one: Qualifiers, other: Qualifiers) -> Qualifiers:
-    """Return what both ask for together."""
+    """Return qualifiers that ask for what both ask."""
     ports = one.source_ports if other.source_ports is None else other.source_ports
     if one.source_ports is not None and other.source_ports is not None:
         shared = [
@@ -168,7 +168,7 @@ IP = Service("ip", (ServiceTerm(),))
 
 
 def within(port: int | None, ports: Ports) -> bool:
-    """Whether a port is in one of the intervals; a packet without a port never is."""
+    """Whether a port is in one of the intervals; False for a packet without a port."""
     if port is None:
         return False
     for first, last in ports:
@@ -194,8 +194,8 @@ def protocol_name(number: int) -> str:
 
 
 def protocol_word(number: int, family: Family) -> str:
-    """Return the word for a protocol in lists of a family, where `icmp` is the family's own; the
-    other one's is a number.
+    """Return the word for a protocol in lists of a family: `icmp` is the family's own ICMP, that of
+    the other family is a number.
     """
     if number in (ICMP, ICMPV6):
         return "icmp" if number == icmp_of(family) else str(number)
@@ -223,8 +223,10 @@ def parse_service(
 
     SERVICE = TERM *("," TERM), where TERM is `ip`, `ping`, PROTOCOL, PROTOCOL/PORTS,
     icmp/TYPE[/CODE], an IANA service name, or a name of the plan, for which `named` returns the
-    terms that it stands for (None: unknown). A comma before a bare port goes on with the ports
-    before it. Raises `ServiceError`.
+    terms that it stands for (None: unknown). A bare port after a comma continues the ports before
+    it.
+
+    Raises `ServiceError`.
     """
     terms: dict[ServiceTerm, None] = {}
     start = 0
@@ -239,9 +241,7 @@ def parse_service(
 
 
 def split_service(text: str) -> list[str]:
-    """Split a token at the commas that part services from each other, not at those between
-    ports.
-    """
+    """Split a token at the commas between services, not at those between ports."""
     parts: list[str] = []
     for piece in text.split(","):
         with_ports = parts and "/" in parts[-1] and not parts[-1].startswith("icmp")
@@ -253,8 +253,8 @@ def split_service(text: str) -> list[str]:
 
 
 def in_order(services: Iterable[str]) -> str:
-    """Return services as one token, in their order but for those that would read as ports behind
-    the ports of another one.
+    """Return services as one token, in their order, except that a bare port is not put after the
+    ports of another service.
     """
     told = list(services)
     return ",".join(sorted(told, key=lambda each: "/" in each or not _reads_as_port(each)))
@@ -294,7 +294,7 @@ def _parse_term(
 
 
 def _parse_part(name: str, rest: str, family: Family) -> ServiceTerm:
-    """Read what stands behind the slash of a protocol: ports, or an ICMP message."""
+    """Read what follows the slash of a protocol: ports, or an ICMP message."""
     if name == "icmp":
         return _parse_icmp(rest, family, len(name) + 1)
     if name in WITH_PORTS:
@@ -317,7 +317,7 @@ def _parse_part(name: str, rest: str, family: Family) -> ServiceTerm:
 
 
 def _no_number(text: str, number: int | None) -> ServiceError:
-    """Return the error for a number that is no protocol's, and most likely a port."""
+    """Return the error for a number that is no protocol's and most likely meant as a port."""
     names = iana.names_of_port(number) if number is not None and number <= MOST_PORT else []
     known = f"; port {text} is {' or '.join(names)}" if names else ""
     near = names[0] if len(names) == 1 else ""
@@ -354,10 +354,9 @@ def _no_service(name: str) -> ServiceError:
 
 
 def parse_ports(text: str, offset: int = 0) -> Ports:
-    """Read PORTS: a comma list of ports, IANA service names and ranges, `1024-` up to the end and
-    `-1023` from 0.
-
-    Raises `ServiceError`; `offset` is where the text stands in its token.
+    """Read PORTS: ports, IANA service names and ranges with commas, `1024-` for all up to the end
+    and `-1023` for all from 0. Raises `ServiceError`; `offset` is where the text begins in its
+    token.
     """
     intervals = []
     for piece in text.split(","):
@@ -449,7 +448,7 @@ def format_flags(test: FlagTest) -> str:
 
 
 def parse_flags(text: str) -> FlagTest:
-    """Read FLAGS, a comma list of TCP flag names, `!` before one that must not be set. Raises
+    """Read FLAGS: names of TCP flags with commas, with `!` before one that must not be set. Raises
     `ServiceError`.
     """
     value = care = offset = 0

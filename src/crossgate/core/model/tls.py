@@ -1,9 +1,9 @@
-"""What a TLS conversation settles on in its first two messages: the version and the cipher suite,
-and tests of these.
+"""The TLS version and cipher suite that a conversation settles on in its first two messages, and
+tests of these.
 
-The client offers both in its hello, the server's hello says which of them it is to be (RFC 8446
-section 4.1.3, RFC 5246 section 7.4.1.3). Names and numbers of suites are those of the IANA registry
-"TLS Cipher Suites"; here are the ones in use.
+The client offers versions and suites in its hello, and the server's hello chooses among them (RFC
+8446 section 4.1.3, RFC 5246 section 7.4.1.3). Names and numbers of suites are those of the IANA
+registry "TLS Cipher Suites"; this module has the ones in use.
 """
 
 from __future__ import annotations
@@ -31,7 +31,7 @@ MOST_SUITE = (1 << 16) - 1
 
 
 class TlsError(ValueError):
-    """A version or a suite that is none."""
+    """A text that is no TLS version or cipher suite."""
 
 
 class Hello(NamedTuple):
@@ -54,22 +54,20 @@ and none judges them.
 
 
 def hello_of(state: State) -> Hello | None:
-    """Return what conversations settle on in a state, None where they speak no TLS."""
+    """Return what conversations settle on in a state, None where they use no TLS."""
     return next((each for each in state if isinstance(each, Hello)), None)
 
 
 def settled(state: State, hello: Hello | None) -> State:
-    """Return a state as it is for conversations that settle on something else, None for no TLS."""
+    """Return a state for conversations that settle on another hello, None for no TLS."""
     rest: State = frozenset(each for each in state if not isinstance(each, Hello))
     return rest if hello is None else rest | {hello}
 
 
 @dataclass(frozen=True, slots=True)
 class TlsTest(Condition):
-    """`tls VERSIONS cipher SUITES`: the conversation settles on one of each, numbers; None for
-    every one.
-
-    Nothing takes a conversation that speaks no TLS.
+    """`tls VERSIONS cipher SUITES`: the conversation settles on one of each, as numbers; None for
+    any. A conversation without TLS never passes.
     """
 
     keyword = "tls"
@@ -90,7 +88,7 @@ class TlsTest(Condition):
         )
 
     def takes(self, hello: Hello | None) -> bool:
-        """Whether a conversation that settled on this, None for no TLS, is one of those meant."""
+        """Whether a conversation that settled on this, None for no TLS, passes the test."""
         return hello is not None and all(
             wanted is None or own in wanted
             for wanted, own in ((self.versions, hello.version), (self.suites, hello.suite))
@@ -98,11 +96,11 @@ class TlsTest(Condition):
 
     @property
     def needs_state(self) -> bool:
-        """Whether conversations settle on what it asks for."""
+        """True: it depends on what conversations settle on."""
         return True
 
     def applies(self, state: State) -> bool:
-        """Whether conversations settle in a state on what it asks for."""
+        """Whether conversations settle on what it asks for in a state."""
         return self.takes(hello_of(state))
 
     def refusal(self, able: Abilities) -> str:
@@ -114,13 +112,13 @@ class TlsTest(Condition):
         )
 
     def explained(self) -> str:
-        """Return which TLS it is to speak."""
+        """Return in words which TLS a conversation must use."""
         return f"speaking {self}".replace("tls", "TLS", 1)
 
 
 class Spoken(NamedTuple):
-    """Which conversations a question or a claim is about: those that a test takes, or with None
-    those that speak no TLS.
+    """Which conversations a question or a claim is about: those that pass a test, or with None
+    those without TLS.
     """
 
     test: TlsTest | None
@@ -131,8 +129,8 @@ class Spoken(NamedTuple):
 
 
 def parse_versions(text: str) -> frozenset[int]:
-    """Read versions, as `1.2`, `1.2,1.3`, `-1.1` (that one and all before it, SSL 3.0 too) or
-    `1.2-`. Raises `TlsError`.
+    """Read versions, such as `1.2`, `1.2,1.3`, `-1.1` (that one and all before it, SSL 3.0
+    included) or `1.2-`. Raises `TlsError`.
     """
     found: set[int] = set()
     for part in text.split(","):
@@ -146,7 +144,9 @@ def parse_versions(text: str) -> frozenset[int]:
 
 
 def _names(versions: frozenset[int]) -> list[str]:
-    """Return versions as `parse_versions` reads them; with SSL 3.0 they are all up to some."""
+    """Return versions in the form that `parse_versions` reads; versions from SSL 3.0 on are written
+    as all up to the last one.
+    """
     if _OLDEST not in versions:
         return [VERSIONS[each].removeprefix("TLS ") for each in sorted(versions)]
     last = next(each for each in range(_OLDEST, _NEWEST + 1) if each + 1 not in versions)
@@ -190,15 +190,15 @@ def _suite(text: str) -> int:
 
 
 def suite_name(number: int) -> str:
-    """Return a suite's name in the registry, else its number."""
+    """Return a suite's name in the registry, or else its number."""
     return suite_names().get(number) or f"0x{number:04x}"
 
 
 def versions_of(suite: int) -> range:
-    """Return the versions that can settle on a suite: those of TLS 1.3 only there, and it on no
-    other (RFC 8446 appendix B.4).
+    """Return the versions that can settle on a suite: TLS 1.3 has suites of its own (RFC 8446
+    appendix B.4).
 
-    The ones that came with TLS 1.2 are not for earlier versions (RFC 5246 appendix A.5, RFC 5288
+    Suites that came with TLS 1.2 are not for earlier versions (RFC 5246 appendix A.5, RFC 5288
     section 4, RFC 5289 section 5).
     """
     if suite >> 8 == _SUITES_OF_13:
@@ -211,15 +211,15 @@ _SUITES_OF_13 = 0x13
 
 
 def chosen_hello(test: TlsTest) -> Hello | None:
-    """Return what a conversation settles on that a test takes, the newest version and a suite that
-    is much used; None where nothing can be.
+    """Return a hello that passes a test: the newest version with a common suite; None where none
+    can.
     """
     return next((each for each in _every(frozenset((test,))) if test.takes(each)), None)
 
 
 def asked_hello(tls: str | None, cipher: str | None) -> Hello | None:
-    """Return what a conversation settles on that is asked for by versions, by suites or by both;
-    None where by neither. Raises `TlsError`.
+    """Return the hello that versions, suites or both ask for; None where neither is given. Raises
+    `TlsError`.
     """
     if tls is None and cipher is None:
         return None
@@ -236,8 +236,8 @@ def asked_hello(tls: str | None, cipher: str | None) -> Hello | None:
 
 @lru_cache(1 << 10)
 def classes(tests: frozenset[TlsTest]) -> tuple[Hello, ...]:
-    """Return one of each sort of conversation that speaks TLS and that some tests tell apart, of
-    the newest version first.
+    """Return one hello for each sort of TLS conversation that some tests treat differently, the
+    newest version first.
     """
     found: dict[tuple[bool, ...], Hello] = {}
     for hello in _every(tests):
@@ -248,10 +248,8 @@ def classes(tests: frozenset[TlsTest]) -> tuple[Hello, ...]:
 def spoken_sorts(
     tests: Iterable[TlsTest], spoken: Spoken | None = None
 ) -> tuple[Hello | None, ...]:
-    """Return what the conversations may settle on that some tests tell apart, one of each sort,
-    None for no TLS; nothing without tests.
-
-    With `spoken` only those that it is about.
+    """Return one hello for each sort of conversation that some tests treat differently, None for no
+    TLS; empty without tests. With `spoken`, only conversations that it is about.
     """
     every = frozenset(tests)
     if not every:
@@ -261,8 +259,8 @@ def spoken_sorts(
 
 
 def _every(tests: Iterable[TlsTest]) -> Iterator[Hello]:
-    """Yield what conversations can settle on, of the suites that no test names one for each
-    version.
+    """Yield the hellos that conversations can settle on; of the suites that no test names, one for
+    each version.
     """
     named = {suite for test in tests for suite in test.suites or ()}
     known = [*_USUAL, *(number for number in suite_names() if number not in _USUAL)]

@@ -1,8 +1,8 @@
 """When an entry is in force: weekly hours and one-off windows, and the states that a set of windows
 can be in.
 
-Time here is a `datetime` without a zone, the local time of the devices; the clock itself is read by
-the commands.
+Time here is a `datetime` without a zone, the local time of the devices; the commands read the
+clock.
 """
 
 from __future__ import annotations
@@ -22,15 +22,15 @@ WEEK_MINUTES = 7 * DAY_MINUTES
 
 
 class Period(StrEnum):
-    """Stretches of time by which something is added up."""
+    """Stretches of time, hours or days, for which sums are made."""
 
     HOUR = "hour"
     DAY = "day"
 
 
 def periods(begun: Iterable[datetime], by: Period, most: int) -> list[datetime]:
-    """Return when each hour or day begins from the first to the last of some, those between them
-    too; no more than one beyond the `most`.
+    """Return the beginning of each hour or day from the first to the last of some times, including
+    those without one; at most one more than `most`.
     """
     step = timedelta(hours=1) if by is Period.HOUR else timedelta(days=1)
     begins = sorted(begun)
@@ -42,9 +42,7 @@ def periods(begun: Iterable[datetime], by: Period, most: int) -> list[datetime]:
 
 class Hours(NamedTuple):
     """From `start` to `end`, minutes of a day, on each of `days` (0 is Monday). The end is
-    excluded.
-
-    An end at or before the start is on the next day.
+    excluded; one that is not after the start is on the next day.
     """
 
     days: frozenset[int]
@@ -52,7 +50,7 @@ class Hours(NamedTuple):
     end: int
 
     def spans(self) -> Iterator[tuple[int, int]]:
-        """Yield (first, end) in minutes of the week from Monday 00:00; an end may lie in the next
+        """Yield (first, end) in minutes of the week, from Monday 00:00; an end may be in the next
         week.
         """
         length = (self.end - self.start) % DAY_MINUTES or DAY_MINUTES
@@ -65,8 +63,8 @@ class Hours(NamedTuple):
 class Window(NamedTuple):
     """A named time: weekly hours, or one span from `opens` to `closes` (excluded).
 
-    Hours with a `closes` are those before it, and a `closes` alone is all time before it: that is
-    what `until DATE` makes of a window, and of none (`until_window`).
+    Hours with `closes` are those before it, and `closes` alone is all time before it: that is what
+    `until DATE` makes, of a window or without one (`until_window`).
     """
 
     name: str
@@ -93,7 +91,7 @@ class Window(NamedTuple):
         )
 
     def turns(self) -> Iterator[int]:
-        """Yield the minutes of the week at which weekly hours open or close."""
+        """Yield the minutes of the week at which the weekly hours open or close."""
         for hours in self.hours:
             for first, end in hours.spans():
                 yield first
@@ -104,8 +102,8 @@ _UNTIL = re.compile(r"(?:(\S+) )?until (\d{4}-\d\d-\d\d)")
 
 
 def until_name(until: date, window: str = "") -> str:
-    """Return what the time to the end of a day is called, of a window's if one is named. No window
-    that a plan declares has such a name.
+    """Return the name of the window that ends with a day, limited to another window if one is
+    named. No window that a plan declares can have such a name.
     """
     return f"{window} until {until}".strip()
 
@@ -116,19 +114,21 @@ def is_past(until: date | None, now: datetime) -> bool:
 
 
 def last_day(name: str) -> date | None:
-    """Return the day to whose end a time is, by its name; None for a window without such a day."""
+    """Return the day that a window of `until_name` ends with, from its name; None for any other
+    window.
+    """
     found = _UNTIL.fullmatch(name)
     return None if found is None else date.fromisoformat(found[2])
 
 
 def of_window(name: str) -> str:
-    """Return the declared window that a time is of, "" for none."""
+    """Return the declared window in a name of `until_name`, "" for none."""
     found = _UNTIL.fullmatch(name)
     return name if found is None else found[1] or ""
 
 
 def until_window(name: str, windows: Mapping[str, Window]) -> Window:
-    """Return the time that a name of `until_name` stands for."""
+    """Return the window that a name of `until_name` stands for."""
     until, own = last_day(name), windows.get(of_window(name))
     assert until is not None
     closes = datetime.combine(until, time()) + timedelta(days=1)
@@ -150,8 +150,8 @@ def open_at(windows: Iterable[Window], moment: datetime) -> frozenset[str]:
 
 
 def changes(windows: Sequence[Window], after: datetime) -> Iterator[datetime]:
-    """Yield the moments behind one at which another set of windows is open, in order; without end
-    where one opens every week and shuts again.
+    """Yield the moments after a given one at which another set of windows is open, in order;
+    endless where one opens and closes every week.
     """
     opened = open_at(windows, after)
     moment = after
@@ -168,8 +168,9 @@ def changes(windows: Sequence[Window], after: datetime) -> Iterator[datetime]:
 
 
 def every_kind_of_moment(windows: Sequence[Window], after: datetime) -> Iterator[datetime]:
-    """Yield moments behind one, in order, among which is the first of every set of windows that is
-    ever open together: after each bound of a one-off window the changes of one week.
+    """Yield moments after a given one, in order, that include the first moment of every set of
+    windows that is ever open together: after each bound of a one-off window, the changes of one
+    week.
     """
     bounds = {bound for each in windows for bound in (each.opens, each.closes) if bound is not None}
     starts = [after, *sorted(bound for bound in bounds if bound > after)]
@@ -182,7 +183,7 @@ def every_kind_of_moment(windows: Sequence[Window], after: datetime) -> Iterator
 
 
 def _spans_left(windows: Sequence[Window], moment: datetime) -> bool:
-    """Whether some window of one span still opens or closes behind a moment."""
+    """Whether some one-off window still opens or closes after a moment."""
     return any(each.closes is not None and each.closes > moment for each in windows)
 
 
@@ -207,8 +208,7 @@ def _next_turn(windows: Sequence[Window], after: datetime) -> datetime | None:
 
 def states(windows: Sequence[Window], minute: int | None = None) -> dict[frozenset[str], datetime]:
     """Return every set of windows that can be open together, each with a moment at which it is.
-
-    With `minute`, a minute of the week, only the moments at that minute count.
+    With `minute`, a minute of the week, only moments at that minute count.
     """
     if not windows:
         return {frozenset(): datetime(2024, 1, 1) + timedelta(minutes=minute or 0)}
@@ -221,8 +221,8 @@ def states(windows: Sequence[Window], minute: int | None = None) -> dict[frozens
 def _moments(windows: Sequence[Window], minute: int | None) -> Iterator[datetime]:
     """Yield a moment in every stretch of time during which no window opens or closes.
 
-    Between two turns of one-off windows, and before the first and after the last, the weekly
-    pattern is run through for one week, or for the whole stretch when that is shorter.
+    Between two turns of one-off windows, before the first and after the last, the weekly pattern is
+    gone through for one week, or for the whole stretch when that is shorter.
     """
     bounds = sorted(
         {
@@ -252,9 +252,7 @@ def _moments(windows: Sequence[Window], minute: int | None) -> Iterator[datetime
 
 
 def _shifted(moment: datetime, by: timedelta) -> datetime:
-    """Return a moment earlier or later, but never before the first nor after the last that there
-    is.
-    """
+    """Return a moment earlier or later, limited to the first and the last possible one."""
     try:
         return moment + by
     except OverflowError:

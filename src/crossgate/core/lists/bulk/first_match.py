@@ -1,4 +1,4 @@
-"""A list that decides packets by the million: its trees and groups, put together."""
+"""First match in one list for millions of packets: its trees and groups put together."""
 
 from __future__ import annotations
 
@@ -24,8 +24,8 @@ _LEAF_ROWS = 4
 
 
 class FirstMatch:
-    """Decides packets of a list's family in one `state` of its conditions; an entry is told by its
-    index in the list's.
+    """Decides packets of a list's family in one `state` of its conditions; entries are given by
+    their index in the list.
     """
 
     def __init__(self, access_list: AccessList, state: State = frozenset()) -> None:
@@ -79,7 +79,7 @@ class FirstMatch:
 
 
 def _named(entries: Iterable[Entry]) -> set[int]:
-    """Return the protocols that some entry treats in its own way."""
+    """Return the protocols that some entry treats differently from others."""
     found: set[int] = set()
     for entry in entries:
         found.update(term.protocol for term in entry.service.terms if term.protocol is not None)
@@ -103,8 +103,8 @@ def _asked_rows(
 
 
 def _parts(rows: Rows) -> list[Rows]:
-    """Return the rows of each tree: all together, or those that ask of both sides or of neither, of
-    the source, of the destination.
+    """Return the rows of each tree: all together, or separately those that ask for both ends or for
+    neither, for the source only, and for the destination only.
     """
     if len(rows) <= _ONE_TREE:
         return [rows]

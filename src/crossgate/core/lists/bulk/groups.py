@@ -1,10 +1,10 @@
-"""Entries of large groups of addresses, as bits: one bit an entry's row, a vector of bits for each
-class of addresses and services.
+"""Entries with large groups of addresses, as bits: a bit for each row of an entry, and a vector of
+bits for each class of addresses and of services.
 
-Addresses that are in the same groups are one class. For each class of sources, of destinations, and
-for each service rank there is a vector that says which rows take it; the rows that take a packet
-are the bits that its three vectors share. A summary of each vector, a bit for each of its words
-that is not 0, tells which words need be looked at.
+Addresses that are in the same groups form a class. For each class of sources, of destinations, and
+for each service rank there is a vector that says which rows take it. The rows that take a packet
+are the bits that its three vectors have in common. A summary of each vector, with a bit for each of
+its words that is not 0, says which words need to be looked at.
 """
 
 from __future__ import annotations
@@ -31,7 +31,7 @@ class GroupRows:
     def __init__(
         self, family: Family, entries: Sequence[AskedEntry], services: int, extras: Extras
     ) -> None:
-        """Make them; `services` is how many service ranks there are."""
+        """Make them; `services` is the number of service ranks."""
         flat = [
             (each, clients)
             for each in entries
@@ -53,8 +53,8 @@ class GroupRows:
         ]
 
     def decide(self, block: Block, found: Entries) -> None:
-        """Write the first entry that takes each packet into `found` where it is before what stands
-        there.
+        """Write the index of the first entry that takes each packet into `found`, where it is lower
+        than the one there.
         """
         packets = block.packets
         service = block.ranks[0].astype(np.int64)
@@ -84,8 +84,8 @@ class GroupRows:
     def _in_word(
         self, block: Block, live: Indices, word: Indices, bits: Words, found: Entries
     ) -> Marks:
-        """Look at the rows that `bits` of a word leave, in order, and tell which packets are
-        decided by one of them.
+        """Look at the rows of the `bits` that are left of a word, in order, and return which
+        packets one of them decides.
         """
         done = np.zeros(len(live), np.bool_)
         left = np.flatnonzero(bits)
@@ -112,9 +112,7 @@ class GroupRows:
 
 
 class _Vectors:
-    """For each of some classes the rows that take it, as bits: `words` flat, and `summaries` of
-    them.
-    """
+    """The rows that take each class, as bits: all `words` in one array, and `summaries` of them."""
 
     def __init__(self, members: Sequence[Indices], classes: int) -> None:
         """Make them; `members` are the classes that each row takes."""
@@ -132,8 +130,8 @@ class _Vectors:
         self.words: Words = np.ascontiguousarray(words[:, : self.count]).ravel()
 
     def joined(self, of: int, rows: Words) -> int:
-        """Return a class that is taken by what takes another one and by more rows; a new one if
-        need be.
+        """Return a class that is taken by everything that takes `of`, and by further rows; a new
+        class where necessary.
         """
         words = self.words.reshape(-1, self.count)
         both = words[of] | rows
@@ -151,10 +149,11 @@ class _Vectors:
 
 
 class _Ends:
-    """The classes of one side's addresses: those that are in the same of the rows' address sets.
+    """The classes of one side's addresses: addresses are in one class if they are in the same of
+    the rows' sets.
 
-    Patterns that wildcards scatter over too many spans are tested one by one; an address that is in
-    one changes its class for one that is taken by the pattern's rows too.
+    Patterns that wildcards scatter over too many spans are tested one by one; an address in one
+    changes to a class that the pattern's rows take as well.
     """
 
     def __init__(self, family: Family, sides: Sequence[tuple[Pattern, ...]]) -> None:
@@ -199,7 +198,7 @@ class _Ends:
 
 
 class _Scattered(NamedTuple):
-    """A pattern as words, and the rows that have it, as bits."""
+    """A pattern as words, and the rows with that pattern, as bits."""
 
     value: Words
     care: Words
@@ -207,7 +206,7 @@ class _Scattered(NamedTuple):
 
     @classmethod
     def of(cls, pattern: Pattern, rows: Sequence[bool]) -> _Scattered:
-        """Return it for a pattern; `rows` tells of each row whether it has it."""
+        """Return a pattern in this form; `rows` says for each row whether it has the pattern."""
         value, care = (
             address_words(pattern.family, [each])
             for each in (pattern.value, ~pattern.wildcard & pattern.family.mask)
@@ -219,8 +218,8 @@ class _Scattered(NamedTuple):
 
 
 def _classes(bounds: Sequence[int], sets: Sequence[Spans]) -> tuple[Indices, list[Indices]]:
-    """Return the class of each stretch between bounds, and the classes that are in each of some
-    sets of spans.
+    """Return the class of each stretch between bounds, and the classes in each of some sets of
+    spans.
     """
     place = {bound: index for index, bound in enumerate(bounds)}
     held = np.zeros((len(bounds), -(-len(sets) // 8)), np.uint8)
@@ -238,7 +237,7 @@ def _classes(bounds: Sequence[int], sets: Sequence[Spans]) -> tuple[Indices, lis
 
 
 def _members(intervals: Iterable[tuple[int, int, int, int]]) -> Indices:
-    """Return the service ranks of some intervals."""
+    """Return the service ranks in some intervals."""
     return np.concatenate([np.arange(first, last + 1) for first, _, last, _ in intervals])
 
 
@@ -248,7 +247,5 @@ def _shared(vectors: Sequence[Words]) -> Words:
 
 
 def _lowest(words: Words) -> Indices:
-    """Return the place of the lowest bit that is set in each word, which is not 0: the exponent of
-    it as a number of its own.
-    """
+    """Return the index of the lowest bit that is set in each word; no word may be 0."""
     return np.frexp((words & -words).astype(np.float64))[1].astype(np.int64) - 1

@@ -1,11 +1,13 @@
-"""Millions of packets through a tree: down the nodes level by level, then along the rows of the
-leaves.
+"""The way of millions of packets through a tree: down its nodes level by level, then along the rows
+of the leaves.
 
-A leaf's rows are *records*, one behind the other: the words that a packet must have, the bits of
-them that count, the bounds of the ranks, and the entry. A record that takes everything ends each
-leaf. All bounds of a record are tested by one addition: each has a lane of its own in a word, and a
-lane's highest bit comes out set where the bound is broken. With a bound `low` on a rank x of b bits
-the lane holds 2^b - 1 + low - x; with a bound `high`, 2^b - 1 + x - high. Neither ever runs over.
+The rows of a leaf are *records*, one after the other: the words that a packet must have, the bits
+of them that count, the bounds of the ranks, and the entry. Each leaf ends with a record that takes
+everything.
+
+All bounds of a record are tested by one addition. Each bound has a lane in a word, and the highest
+bit of a lane is set in the sum where the bound is violated. For a bound `low` on a rank x of b bits
+the lane contains 2^b - 1 + low - x; for a bound `high`, 2^b - 1 + x - high. Neither can overflow.
 """
 
 from __future__ import annotations
@@ -42,8 +44,8 @@ Entries = NDArray[np.uint32]
 
 
 class _LaneWord(NamedTuple):
-    """One word of lanes: the dimensions that it tests, each from a bit on, and the highest bits of
-    all its lanes.
+    """One word of lanes: the dimensions that it tests, each with its first bit, and the highest
+    bits of all its lanes.
     """
 
     dimensions: tuple[tuple[int, int], ...]
@@ -51,8 +53,8 @@ class _LaneWord(NamedTuple):
 
 
 class Lanes:
-    """How the bounds of the ranks stand in words, given how many bits the ranks have; a rank of no
-    bits needs none.
+    """The places of rank bounds in words, given the number of bits of each rank; a rank of no bits
+    needs none.
     """
 
     def __init__(self, bits: tuple[int, ...]) -> None:
@@ -72,7 +74,7 @@ class Lanes:
         return _LaneWord(tuple(placed), broken)
 
     def bounds(self, rows: Rows) -> list[Words]:
-        """Return the lanes of rows, a column a word."""
+        """Return the lanes of rows, with a column for each word."""
         found = []
         for word in self.words:
             column = np.zeros(len(rows), np.uint64)
@@ -92,7 +94,7 @@ class Lanes:
         ]
 
     def packets(self, ranks: list[Ranks]) -> list[Words]:
-        """Return what packets of these ranks add to the lanes, a column a word."""
+        """Return what packets with these ranks add to the lanes, with a column for each word."""
         found = []
         for word in self.words:
             column = np.zeros(len(ranks[0]), np.uint64)
@@ -104,11 +106,11 @@ class Lanes:
 
 
 class Block(NamedTuple):
-    """Packets made ready for every tree of a list: their columns one behind the other, the lanes,
-    and the packets themselves.
+    """Packets prepared for every tree of a list: their columns one after the other, their lanes,
+    and the packets.
 
-    `columns` has room for a whole block each: the address words, then service rank and source-port
-    rank in one word.
+    `columns` has room for a whole block in each column: the address words, then the service rank
+    and source-port rank in one word.
     """
 
     packets: Packets
@@ -119,7 +121,7 @@ class Block(NamedTuple):
 
 
 class Preparation:
-    """Makes blocks of packets ready for the trees of one list."""
+    """Prepares blocks of packets for the trees of one list."""
 
     def __init__(self, services: ServiceLine, ports: PortLine, lanes: Lanes, words: int) -> None:
         self._services = services
@@ -128,7 +130,7 @@ class Preparation:
         self._columns = np.zeros((words + 1) * BLOCK, np.uint64)
 
     def block(self, packets: Packets) -> Block:
-        """Make up to a block of packets ready; the block before is gone then."""
+        """Prepare a block of packets; this overwrites the block before."""
         count, columns = len(packets), self._columns
         ranks = [self._services.ranks(packets), self._ports.ranks(packets)]
         words = list(packet_words(packets))
@@ -142,7 +144,7 @@ class Preparation:
 
 
 class Lookup:
-    """One tree with the records of its leaves."""
+    """One tree, with the records of its leaves."""
 
     def __init__(self, tree: Tree, rows: Rows, lanes: Lanes, extras: Extras) -> None:
         self._nodes = tree.nodes.view(np.int64)
@@ -156,7 +158,7 @@ class Lookup:
         self._firsts = self._entries[self._starts // self._stride]
 
     def _made(self, tree: Tree, rows: Rows, lanes: Lanes) -> tuple[Words, Indices]:
-        """Return the records of all leaves, and where each leaf's start."""
+        """Return the records of all leaves, and the index at which each leaf's records start."""
         words, owner = self._words, ragged(tree.counts)[0]
         open_ones = (~tree.closed).astype(np.int64)
         lengths = tree.counts + open_ones
@@ -174,8 +176,8 @@ class Lookup:
         return records.reshape(-1), (np.cumsum(lengths) - lengths) * self._stride
 
     def decide(self, block: Block, found: Entries, bounded: bool) -> None:
-        """Write the first entry that takes each packet into `found`; where `bounded`, only if it is
-        before what stands there.
+        """Write the index of the first entry that takes each packet into `found`; where `bounded`,
+        only if it is lower than the one there.
         """
         leaf = self._down(block)
         if not bounded:
@@ -187,7 +189,7 @@ class Lookup:
         self._along(block, self._starts[leaf[live]], live, found)
 
     def _down(self, block: Block) -> Indices:
-        """Return the leaf that each packet comes to."""
+        """Return the leaf that each packet reaches."""
         count = len(block.packets)
         at, place = np.zeros(count, np.int64), np.arange(count)
         done: Indices | None = None
@@ -217,10 +219,9 @@ class Lookup:
         return (at if done is None or live is None else _put(done, live, at)) - self._inner
 
     def _along(self, block: Block, at: Indices, live: Indices | None, found: Entries) -> None:
-        """Go along the records of leaves, from where they start, to the first that takes each of
-        the packets `live`, None for all.
-
-        Packets are only told of entries before the one that they have found already.
+        """Go along the records of leaves, from the given starts, to the first that takes each of
+        the packets `live`, None for all. An entry is written only where it comes before the one
+        found already.
         """
         records, stride, width, bounded = self._records, self._stride, self._words, live is not None
         words, lanes = block.words, block.lanes
@@ -270,8 +271,8 @@ class Lookup:
 
 
 def _taken(values: NDArray[Scalar], places: Indices) -> NDArray[Scalar]:
-    """Return the values at some places, all of which there are: clipping them costs a third of
-    checking them.
+    """Return the values at some indices, which must all exist: clipping costs a third of checking
+    them.
     """
     return np.take(values, places, mode="clip")
 

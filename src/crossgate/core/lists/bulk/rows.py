@@ -1,8 +1,8 @@
 """The entries of a list as rows of numbers, multiplied out as far as that stays cheap.
 
-A row is a pattern of the packet's address words (an IPv4 packet's two addresses are one word, an
-IPv6 packet's four), an interval of service ranks and one of source-port ranks, and what of flags
-and DSCP is asked besides. An entry of a few addresses and port ranges is a few rows; one of large
+A row is a pattern of the packet's address words (two IPv4 addresses are one word, two IPv6
+addresses four), an interval of service ranks, an interval of source-port ranks, and what is asked
+of flags and DSCP. An entry with a few addresses and port ranges is a few rows; one with large
 groups of addresses is none, and goes to `groups`.
 """
 
@@ -31,11 +31,11 @@ Extra = tuple[int, int]
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Rows:
-    """Rows in the order of the entries they are of.
+    """Rows in the order of their entries.
 
-    `value` and `care` have a column a word: a packet's words must agree with `value` in the bits of
-    `care`. `low` and `high` have a column a dimension, both ends included. `extra` is an index into
-    the list's extras, 0 where nothing more is asked.
+    `value` and `care` have a column for each word: a packet's words must equal `value` in the bits
+    of `care`. `low` and `high` have a column for each dimension, both ends included. `extra` is an
+    index into the list's extras, 0 where nothing more is asked.
     """
 
     value: Words
@@ -50,11 +50,11 @@ class Rows:
 
     @property
     def words(self) -> int:
-        """How many words a packet's addresses are."""
+        """The number of words of a packet's addresses."""
         return int(self.value.shape[1])
 
     def take(self, chosen: Indices | Marks) -> Rows:
-        """Return just these rows."""
+        """Return only the given rows."""
         low, high = self.low[chosen], self.high[chosen]
         return Rows(
             self.value[chosen], self.care[chosen], low, high, self.extra[chosen], self.entry[chosen]
@@ -62,7 +62,7 @@ class Rows:
 
 
 class Extras:
-    """What entries ask of TCP flags and DSCP, each once; number 0 asks nothing."""
+    """The different demands of entries on TCP flags and DSCP; number 0 demands nothing."""
 
     def __init__(self) -> None:
         self._numbers: dict[Extra, int] = {(ALL_FLAGS, ALL_DSCP): 0}
@@ -70,11 +70,11 @@ class Extras:
         self._dscp: NDArray[np.bool_] | None = None
 
     def number(self, services: Services) -> int:
-        """Return the number of what is asked of flags and DSCP."""
+        """Return the number of what some services demand of flags and DSCP."""
         return self._numbers.setdefault((services.flags, services.dscp), len(self._numbers))
 
     def hold(self, numbers: Indices, packets: Packets, rows: Indices) -> Marks:
-        """Tell which of some packets have what is asked of each."""
+        """Return which of some packets meet the demand with the number given for each."""
         if self._flags is None or self._dscp is None:
             self._flags = np.array([_bits(flags, 256) for flags, _ in self._numbers])
             self._dscp = np.array([_bits(dscp, 64) for _, dscp in self._numbers])
@@ -90,11 +90,11 @@ def _bits(number: int, count: int) -> NDArray[np.bool_]:
 
 
 class AskedRows(NamedTuple):
-    """What an entry asks besides addresses: every interval of service ranks with every interval of
-    source-port ranks.
+    """What an entry asks besides addresses: every interval of service ranks combined with every
+    interval of source-port ranks.
 
-    `intervals` are (first service, first port, last service, last port), `extra` the number of what
-    is asked of flags and DSCP.
+    `intervals` are (first service, first port, last service, last port), `extra` the number of its
+    demand on flags and DSCP.
     """
 
     intervals: tuple[tuple[int, int, int, int], ...]
@@ -102,8 +102,8 @@ class AskedRows(NamedTuple):
 
 
 class AskedEntry(NamedTuple):
-    """An entry of a list by its position, its patterns, and what it asks besides; the same services
-    are one object.
+    """An entry of a list by its index, its patterns, and what it asks besides; equal services are
+    one object.
     """
 
     position: int
@@ -113,7 +113,7 @@ class AskedEntry(NamedTuple):
 
     @property
     def multiplied(self) -> bool:
-        """Whether it is few enough rows to be multiplied out."""
+        """Whether it gives few enough rows to be multiplied out."""
         return len(self.sources) * len(self.destinations) <= MOST_PAIRS
 
 

@@ -1,9 +1,10 @@
-"""What packets carry as small numbers, so that every service of a list is a few intervals of them.
+"""What packets carry as small numbers, so that every service of a list is a few intervals of
+numbers.
 
 The line of `core.sets.region` has a number for every protocol with every port or message, and for
-its fragments. A list tells few of these apart. Here each protocol that the list names has a stretch
-of numbers, all others share the first one, and numbers that no entry tells apart are one *rank*. A
-packet's rank is found by two table lookups.
+its fragments. A list treats few of these differently. Here each protocol that the list names has a
+stretch of numbers, all other protocols share the first stretch, and numbers that no entry treats
+differently form one *rank*. A packet's rank is found by two table lookups.
 """
 
 from __future__ import annotations
@@ -25,12 +26,12 @@ _STRETCH = 1 << PROTOCOL_SHIFT
 
 
 class ServiceLine:
-    """The ranks of what packets carry, for entries that carry `whats`; `count` is how many there
-    are.
+    """The ranks of what packets carry, for entries that carry `whats`; `count` is the number of
+    ranks.
     """
 
     def __init__(self, whats: Iterable[Spans], named: Iterable[int]) -> None:
-        """Make the line; `named` are the protocols that some of `whats` treats in its own way."""
+        """Make it; `named` are the protocols that some of `whats` treat differently from others."""
         named = sorted(set(named))
         self._stretches = [
             next(each for each in range(PROTOCOLS) if each not in named)
@@ -47,7 +48,7 @@ class ServiceLine:
         self._tables(len(named))
 
     def _placed(self, what: Spans) -> Spans:
-        """Return what is carried as spans of the stretches one behind the other."""
+        """Return what is carried as spans in the stretches, laid one after the other."""
         found: list[Span] = []
         for position, protocol in enumerate(self._stretches):
             base, place = protocol * _STRETCH, position * _STRETCH
@@ -58,7 +59,7 @@ class ServiceLine:
         return line.joined(found)
 
     def _tables(self, named: int) -> None:
-        """Make the tables: of each stretch one rank, or one for each of its ports."""
+        """Make the tables: for each stretch one rank, or one for each of its ports."""
         inside = (
             np.bincount(
                 self._bounds[:-1] // _STRETCH,
@@ -85,7 +86,7 @@ class ServiceLine:
         return (np.searchsorted(self._bounds, numbers, side="right") - 1).astype(np.int32)
 
     def intervals(self, what: Spans) -> list[tuple[int, int]]:
-        """Return the ranks of what is carried, as intervals with both ends in them."""
+        """Return the ranks of what is carried, as intervals with both ends included."""
         placed = np.array(self._placed(what), np.int64).reshape(-1, 2)
         first, last = self._rank(placed[:, 0]), self._rank(placed[:, 1] - 1)
         return list(zip(first.tolist(), last.tolist(), strict=True))
@@ -103,8 +104,8 @@ class ServiceLine:
 
 
 class PortLine:
-    """The ranks of source ports, for entries that ask for `several`; `count` is how many there
-    are.
+    """The ranks of source ports, for entries that ask for `several` sets of them; `count` is the
+    number of ranks.
     """
 
     def __init__(self, several: Iterable[Spans]) -> None:
@@ -116,7 +117,7 @@ class PortLine:
         )
 
     def intervals(self, spans: Spans) -> list[tuple[int, int]]:
-        """Return the ranks of some ports, as intervals with both ends in them."""
+        """Return the ranks of some ports, as intervals with both ends included."""
         return [(int(self._table[first]), int(self._table[end - 1])) for first, end in spans]
 
     def ranks(self, packets: Packets) -> Ranks:

@@ -1,19 +1,22 @@
-"""A decision tree over the rows of a list, built level by level in NumPy.
+"""A decision tree over the rows of a list, built level by level with NumPy.
 
-1. A node stands for the packets that agree in what the path to it has looked at, and holds the rows
-   that may take one of them, in order. It looks at one *window* of bits, up to twelve that stand
-   together: of an address word, of the service rank or of the source-port rank. Each digit that the
-   window can read has a child.
-2. A row that is free in a bit of the window goes into several children. A window is worth its gain,
-   the bits of choice that it takes from a packet's rows, less what it repeats; both are estimated
-   on up to `_SAMPLE` of the node's rows.
-3. The first row that takes every packet of a node ends its list: what stands after it is never read
-   there.
-4. A node of few rows, or one that no window divides well, is a leaf. Children and leaves with the
-   same rows are stored once.
+1. A node stands for the packets that agree in everything the path to it has looked at, and has the
+rows that may take one of them, in order. It looks at one *window* of up to twelve neighbouring
+bits: of an address word, of the service rank or of the source-port rank. Each value of the window
+has a child.
 
-A node is one word of 64 bits, so that all packets of a block step together: see `NODE_BASE` and its
-neighbours.
+2. A row that leaves a bit of the window free goes into several children. The worth of a window is
+its gain, the bits by which it narrows a packet's rows down, less what it repeats; both are
+estimated on up to `_SAMPLE` of the node's rows.
+
+3. The first row that takes every packet of a node ends its list: no packet reaches the rows after
+it.
+
+4. A node with few rows, or one that no window divides well, is a leaf. Children and leaves with the
+same rows are stored once.
+
+A node is one word of 64 bits, so that all packets of a block step down together: see `NODE_BASE`
+and its neighbours.
 """
 
 from __future__ import annotations
@@ -52,10 +55,10 @@ _MOST_REPEATED, _SMALL = 12, 4_000
 
 
 class Tree(NamedTuple):
-    """Nodes and leaves; node numbers from `len(nodes) - leaves` on are leaves.
+    """Nodes and leaves; the nodes from number `len(nodes) - leaves` on are leaves.
 
-    `levels` steps lead from the root to a leaf. `rows` are the rows of all leaves one behind the
-    other, `counts` how many each has, `closed` whether its last one takes all.
+    `levels` steps lead from the root to a leaf. `rows` are the rows of all leaves one after the
+    other, `counts` the number of rows of each, `closed` whether the last one takes all.
     """
 
     nodes: Words
@@ -66,16 +69,16 @@ class Tree(NamedTuple):
 
     @property
     def inner(self) -> int:
-        """How many nodes are no leaves."""
+        """The number of nodes that are not leaves."""
         return len(self.nodes) - len(self.counts)
 
 
 class _Level(NamedTuple):
-    """The nodes of one level: `node` and `row` are pairs, ascending; the others say what the path
-    to each node has looked at.
+    """The nodes of one level: `node` and `row` are pairs, ascending; the other fields say what the
+    path to each node has looked at.
 
-    `known` are the address bits that are looked at; of each rank the top `fixed` bits are, and
-    `start` is the lowest it can be.
+    `known` are the address bits that were looked at. Of each rank the top `fixed` bits were, and
+    `start` is its lowest possible value.
     """
 
     node: Indices
@@ -89,13 +92,13 @@ class _Level(NamedTuple):
         return len(self.known)
 
     def pairs(self, chosen: Marks) -> _Level:
-        """Return the same nodes with just some of their rows."""
+        """Return the same nodes with only some of their rows."""
         return self._replace(node=self.node[chosen], row=self.row[chosen])
 
 
 class _Windows(NamedTuple):
-    """The window of each node: its dimension (an address word, or one of the ranks behind them),
-    lowest bit and width.
+    """The window of each node: its dimension (an address word, or a rank after those), lowest bit
+    and width.
     """
 
     dimension: Indices
@@ -104,17 +107,15 @@ class _Windows(NamedTuple):
 
 
 def ragged(counts: Indices) -> tuple[Indices, Indices]:
-    """Return for each of as many numbers as all counts together which count it belongs to, and its
-    place there.
+    """Return, for lists of these lengths laid one after the other, the index of the list and the
+    index within it for each element.
     """
     owner = np.repeat(np.arange(len(counts)), counts)
     return owner, np.arange(len(owner)) - (np.cumsum(counts) - counts)[owner]
 
 
 class TreeBuilder:
-    """Builds the tree of some rows; `ranks` is how many service ranks and source-port ranks there
-    are.
-    """
+    """Builds the tree of some rows; `ranks` are the numbers of service ranks and source-port ranks."""
 
     def __init__(self, rows: Rows, ranks: tuple[int, int], leaf_rows: int) -> None:
         self._rows = rows
@@ -168,8 +169,8 @@ class TreeBuilder:
         return _assembled(total, written, leaves, leaf_count, depth)
 
     def _ended(self, level: _Level) -> tuple[_Level, Marks]:
-        """Leave out what stands after the first row that takes every packet of its node, and tell
-        which nodes have one.
+        """Leave out the rows after the first one that takes every packet of its node, and tell
+        which nodes have such a row.
         """
         rows, node, row = self._rows, level.node, level.row
         takes = ((_lines(rows.care, row) & ~_lines(level.known, node)) == 0).all(axis=1) & (
@@ -188,8 +189,8 @@ class TreeBuilder:
     # The choice of windows
 
     def _choose(self, level: _Level, counts: Indices, leaf: Marks) -> _Windows:
-        """Choose a window for each node that is no leaf; what no window divides well is made a
-        leaf.
+        """Choose a window for each node that is no leaf; a node that no window divides well becomes
+        a leaf.
         """
         found = _Windows(*(np.zeros(level.nodes, np.int64) for _ in range(3)))
         asking = np.flatnonzero(~leaf)
@@ -235,10 +236,10 @@ class TreeBuilder:
         sample: Indices,
         widest: Indices,
     ) -> tuple[_Windows, NDArray[np.float64]]:
-        """Return the best window of an address word for each node, and what it is worth.
+        """Return the best window in an address word for each node, and its worth.
 
-        Where it ends is told bit by bit, as if bits were independent; how far it reaches down, by
-        counting what it repeats.
+        Its upper end is chosen bit by bit, as if bits were independent; how far it extends down, by
+        counting the repeated rows.
         """
         rows, nodes = self._rows, np.arange(len(known))
         value, care = _lines(rows.value, sample), _lines(rows.care, sample)
@@ -299,8 +300,8 @@ class TreeBuilder:
         chosen: _Windows,
         score: NDArray[np.float64],
     ) -> None:
-        """Put the next bits of a rank in the place of what is chosen so far, for each node where
-        that is worth more.
+        """Replace the window chosen so far by the next bits of a rank, for each node where that is
+        worth more.
         """
         left = self._bits[dimension] - fixed
         low = np.maximum(self._rows.low[sample, dimension] - start[owner], 0)
@@ -341,8 +342,8 @@ class TreeBuilder:
     def _leaves(
         self, level: _Level, counts: Indices, leaf: Marks, closed: Marks
     ) -> tuple[Indices, tuple[Indices, Indices, Marks]]:
-        """Return the number of each leaf of a level, and rows, counts and ends of those that
-        differ.
+        """Return the number of each leaf of a level, and the rows, counts and ends of the different
+        leaves.
         """
         chosen = np.flatnonzero(leaf)
         lists = level.row[leaf[level.node]]
@@ -359,7 +360,7 @@ class TreeBuilder:
         )
 
     def _same(self, counts: Indices, lists: Indices, salt: Words) -> Indices:
-        """Return for each list of rows the first that has the same rows and the same salt."""
+        """Return for each list of rows the first list with the same rows and the same salt."""
         starts = np.cumsum(counts) - counts
         some = counts > 0
         digest = salt * np.uint64(0x9E3779B97F4A7C15)
@@ -378,8 +379,8 @@ class TreeBuilder:
     def _cut(
         self, level: _Level, windows: _Windows, going: Indices, fans: Indices
     ) -> tuple[_Level, Indices]:
-        """Return the children of the nodes `going`, and for each slot of theirs which child it is;
-        equal siblings are one.
+        """Return the children of the nodes `going`, and the child for each of their slots; equal
+        children of a node are one.
         """
         rows, words = self._rows, self._rows.words
         dimension, shift, width = (each[level.node] for each in windows)
@@ -453,8 +454,8 @@ class TreeBuilder:
         return _Level(nothing, nothing, known, fixed, start)
 
     def _node_words(self, windows: _Windows, going: Indices, bases: Indices) -> Words:
-        """Return the words of nodes that are no leaves; the source-port rank stands in the upper
-        half of the service's field.
+        """Return the words of nodes that are not leaves; the source-port rank is in the upper half
+        of the field for services.
         """
         words = self._rows.words
         dimension, shift, width = (each[going] for each in windows)
@@ -472,7 +473,9 @@ def _assembled(
     leaf_count: int,
     levels: int,
 ) -> Tree:
-    """Put the nodes of all levels together, and the leaves behind them, each its own only child."""
+    """Put the nodes of all levels together, and after them the leaves, each of which is its own
+    only child.
+    """
     nodes = np.zeros(total + leaf_count, np.uint64)
     for slots, words in written:
         at_leaf = (words >> np.uint64(63)).astype(np.bool_)
@@ -484,12 +487,12 @@ def _assembled(
 
 
 def _lines(table: NDArray[Scalar], rows: Indices) -> NDArray[Scalar]:
-    """Return some rows of a table; `np.take` does so ten times as fast as an index."""
+    """Return some rows of a table; `np.take` is ten times as fast as indexing."""
     return np.take(table, rows, axis=0)
 
 
 def _unpacked(words: Words) -> NDArray[np.uint8]:
-    """Return the bits of each row's words, the highest of the first word first."""
+    """Return the bits of each row's words, the highest bit of the first word first."""
     octets = np.ascontiguousarray(words).astype(">u8").view(np.uint8)
     return np.unpackbits(octets.reshape(len(words), -1), axis=1)
 
@@ -507,7 +510,7 @@ def _bearable(repeated: NDArray[np.float64], counts: Indices) -> Marks:
 
 
 def _bit_count(numbers: NDArray[np.uint64] | Indices) -> Indices:
-    """Return how many bits each number has set, of its lowest 12."""
+    """Return how many of the lowest 12 bits of each number are set."""
     return _COUNTS[numbers.astype(np.int64)]
 
 
@@ -515,7 +518,7 @@ _COUNTS = np.array([each.bit_count() for each in range(1 << 12)])
 
 
 def _deposited(numbers: Indices, masks: Indices) -> Indices:
-    """Return each number with its lowest bits spread over the bits of its mask."""
+    """Return each number with its lowest bits distributed over the bits of its mask."""
     found, numbers = np.zeros_like(numbers), numbers.copy()
     for bit in range(int(masks.max(initial=0)).bit_length()):
         on = masks >> bit & 1
