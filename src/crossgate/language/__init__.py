@@ -1,1 +1,1 @@
-"""The plan language: text to `Plan`, with every error in its place."""
+"""The plan language: from text to a `Plan`, with every error at its place."""

@@ -1,8 +1,7 @@
-"""A new plan: its network from the tables that people have, or a small one that runs, to be
-changed.
+"""A new plan: its network from the tables that people have, or a small working one to be changed.
 
-Nothing here knows how a table is read. A problem in a row is found by reading the plan that would
-be written, as every plan is read, and told at the row that the line came from.
+How tables are read is unknown here. A problem in a row is found by reading the plan that would be
+written, as every plan is read, and reported at the row that the line came from.
 """
 
 from __future__ import annotations
@@ -63,8 +62,8 @@ expect deny   tcp/22 internet to office   "nobody manages desks from outside"
 
 
 class Begun(NamedTuple):
-    """A new plan: its text, the plan that it is, and the names that had to be changed, as (given,
-    is).
+    """A new plan: its text, the plan it reads as, and the names that had to be changed, as pairs of
+    given and new.
     """
 
     text: str
@@ -73,7 +72,7 @@ class Begun(NamedTuple):
 
 
 def skeleton(path: Path, title: str) -> Begun:
-    """Return a small plan that runs."""
+    """Return a small plan that works."""
     text = SKELETON.replace("{title}", quotable(title))
     return Begun(text, read(path, {str(path): text.encode()}).plan, [])
 
@@ -81,16 +80,14 @@ def skeleton(path: Path, title: str) -> Begun:
 def from_tables(
     path: Path, title: str, subnets: Sequence[TableRow], hosts: Sequence[TableRow]
 ) -> Begun:
-    """Return a plan of the subnets and hosts of tables; a gateway column makes the devices'
-    interfaces.
-
-    Raises `PlanErrors` with every problem, each at its row.
+    """Return a plan with the subnets and hosts of tables; a gateway column gives the devices'
+    interfaces. Raises `PlanErrors` with every problem, each at its row.
     """
     return _Writer(path).written(title, subnets, hosts)
 
 
 class _Writer:
-    """Writes a plan from rows, and remembers which row each line came from."""
+    """Writes a plan from rows, and keeps for each line the row that it came from."""
 
     def __init__(self, path: Path) -> None:
         self.path = path
@@ -166,8 +163,8 @@ class _Writer:
         return name, row, prefixes
 
     def _devices(self, blocks: Iterable[tuple[str, TableRow, list[Pattern]]]) -> None:
-        """Write the devices that are gateways, with an interface on each subnet that they are the
-        gateway of.
+        """Write the devices that are gateways, each with an interface on every subnet whose gateway
+        it is.
         """
         devices: dict[str, list[tuple[str, TableRow]]] = {}
         for name, row, prefixes in blocks:
@@ -204,8 +201,8 @@ class _Writer:
                 self._put(line, row=row)
 
     def _mac(self, text: str) -> str:
-        """Return what a host's line has for a hardware address in any usual form: a remark where it
-        is none, or a group's, or taken.
+        """Return the words for a hardware address in any usual form; a remark where it is not one,
+        or a group's, or taken.
         """
         mac = mac_of(text)
         if mac is None or mac in self._macs:
@@ -232,8 +229,8 @@ class _Writer:
         self._put(f"host {name} {' '.join(addresses)}{on}{mac}", row=row)
 
     def _name(self, row: TableRow, field: str) -> str:
-        """Return a new name as the language has names. Raises `PlanError` where it is missing or
-        taken.
+        """Return a new name in the form that the language has. Raises `PlanError` where it is
+        missing or taken.
         """
         given = row.values.get(field, "")
         name = self._plain(given)
@@ -258,8 +255,8 @@ class _Writer:
         return name
 
     def _plain(self, given: str) -> str:
-        """Return a name with a hyphen for all that a name cannot have; what had to be changed is
-        remembered.
+        """Return a name with a hyphen in the place of each character that a name cannot have; a
+        changed name is kept with the given one.
         """
         name = plain_name(given)
         if name != given.strip():

@@ -1,7 +1,8 @@
-"""The columns of the usual layout: a statement's words as cells, addresses in their usual form.
+"""The columns of the standard layout: a statement's words as cells, addresses in their standard
+form.
 
-Words are only set anew, never changed, but for addresses: hexadecimal in lower case and shortened
-(RFC 5952), no bits where a wildcard or a prefix leaves them open.
+Words are aligned, never changed, except addresses: hexadecimal in lower case and shortened (RFC
+5952), with 0 bits where a wildcard or a prefix leaves them open.
 """
 
 from __future__ import annotations
@@ -27,7 +28,7 @@ Cells = Callable[[list[str]], tuple[str, ...]]
 
 
 def one_cell(words: list[str]) -> tuple[str, ...]:
-    """Return a line that is part of no table."""
+    """Return a line that is no part of a table as a single cell."""
     return (" ".join(words),)
 
 
@@ -48,8 +49,8 @@ def entry_cells(words: list[str], standard: bool) -> tuple[str, ...]:
 
 
 def _comment(left: list[str]) -> str:
-    """Take the comment at the end of some words and return it, "" for none; what stands behind
-    `for` is none.
+    """Remove the comment at the end of some words and return it, "" for none; a text after `for` is
+    not a comment.
     """
     named = left[-2:-1] == ["for"]
     return left.pop() if left and left[-1].startswith('"') and not named else ""
@@ -102,7 +103,7 @@ def translate_cells(words: list[str]) -> tuple[str, ...]:
 
 
 def _behind(words: list[str]) -> str:
-    """Return a word and the addresses behind it in their usual form."""
+    """Return a keyword and the addresses after it in their standard form."""
     if len(words) < 2:
         return " ".join(words)
     left = words[1:]
@@ -159,8 +160,8 @@ def gateway_cells(words: list[str]) -> tuple[str, ...]:
 
 
 def _several(left: list[str]) -> str:
-    """Take the words of a source or a destination off the front, and return them in their usual
-    form.
+    """Remove the words of a source or a destination from the front, and return them in their
+    standard form.
     """
     found = _addresses(left)
     while left and (found.endswith(",") or left[0] == "but"):
@@ -170,8 +171,8 @@ def _several(left: list[str]) -> str:
 
 
 def _addresses(left: list[str]) -> str:
-    """Take the words of one item off the front, and return them in their usual form, with the comma
-    that they end with.
+    """Remove the words of one item from the front, and return them in their standard form, with the
+    comma that they end with.
     """
     if not left:
         return ""
@@ -186,7 +187,7 @@ def _addresses(left: list[str]) -> str:
 
 @lru_cache(maxsize=1 << 16)
 def _literal(word: str) -> str:
-    """Return an address, prefix or range in its usual form; a prefix has no host bits."""
+    """Return an address, prefix or range in its standard form; a prefix has no host bits."""
     if is_mac(word):
         return format_mac(parse_mac(word))
     if not looks_like_address(word):
@@ -216,7 +217,7 @@ def _masked(word: str, kind: str, mask_word: str) -> str:
 
 
 def _own(word: str) -> str:
-    """Return an interface's address, whose host bits stay."""
+    """Return an interface's address in its standard form; its host bits stay."""
     address, length = parse_prefix(word)
     return f"{address}/{length}"
 

@@ -31,8 +31,8 @@ Change = Callable[[Draft], str]
 
 
 class LineEdit(NamedTuple):
-    """Lines of a text, from `first` to before `last`, counted from 0, and the text that takes their
-    place.
+    """The lines of a text from `first` to before `last`, counted from 0, and the text that replaces
+    them.
     """
 
     first: int
@@ -41,7 +41,7 @@ class LineEdit(NamedTuple):
 
 
 def line_edits(old: str, new: str) -> list[LineEdit]:
-    """Return what makes one text of another, line by line."""
+    """Return the line edits that turn one text into another."""
     before, after = (re.findall(r"[^\n]*\n|[^\n]+", text) for text in (old, new))
     blocks = SequenceMatcher(None, before, after, autojunk=False).get_opcodes()
     return [
@@ -54,11 +54,11 @@ def line_edits(old: str, new: str) -> list[LineEdit]:
 class Proposal(NamedTuple):
     """An edit that has not been made.
 
-    `said` tells it in a sentence; `old` and `new` are the bytes of the files that it changes, by
-    name, and `diff` their unified diff. `plan` is what the plan would be, or still is where it
-    would have `errors`; there is an `impact` only where something changes and leaves no errors.
-    `remarks` are what else there is to tell. `refused` says why it may not be written, "" where it
-    may.
+    `said` describes it in a sentence; `old` and `new` are the bytes of the files that it changes,
+    by name, and `diff` their unified diff. `plan` is the changed plan, or the unchanged one where
+    the change would have `errors`; there is an `impact` only where something changes without
+    errors. `remarks` are what else there is to tell. `refused` says why it may not be written, ""
+    where it may.
     """
 
     said: str
@@ -73,12 +73,12 @@ class Proposal(NamedTuple):
 
     @property
     def changes(self) -> bool:
-        """Whether there is anything to be written."""
+        """Whether there is anything to write."""
         return bool(self.new)
 
     @property
     def edits(self) -> dict[str, list[LineEdit]]:
-        """What it changes, by file."""
+        """The line edits of each file."""
         return {
             file: line_edits(decode(Path(file), self.old[file]), decode(Path(file), data))
             for file, data in self.new.items()
@@ -97,11 +97,11 @@ def propose(
 ) -> Proposal:
     """Work out a change of a plan as it was read.
 
-    It is refused when the plan would have errors, when an expectation that holds would not any
-    more, when there would be a new finding that is an error, and when what it does is not known;
-    all but the first are allowed where it is to be made `anyway`. A `harmless` one may not change
-    any traffic. A file that was tidy stays so. `tell` is told how far the comparison of the two
-    plans is. A `session` of the plan as it was is used again where there is one.
+    It is refused when the plan would have errors, when an expectation that holds would fail, when
+    there would be a new finding that is an error, and when its effect is not known; with `anyway`
+    only errors refuse it. A `harmless` change may not affect any traffic. A file that was in the
+    standard layout stays so. `tell` is told how far the comparison of the two plans is. A `session`
+    of the unchanged plan is used again where there is one.
     """
     draft = Draft(reading, session)
     said = change(draft)
@@ -168,7 +168,7 @@ _HUNK_LINE = re.compile(r"(?<=[-+])\d+")
 
 
 def _further(head: str, lines: int) -> str:
-    """Return the head of a hunk of a diff that stands so many lines further down."""
+    """Return the header of a hunk of a diff, moved down by `lines` lines."""
     return _HUNK_LINE.sub(lambda number: str(int(number[0]) + lines), head)
 
 

@@ -1,5 +1,5 @@
-"""Where lists stand, what must hold and what is meant to be: `place`, `expect`, `keep` and `accept`
-lines.
+"""Where lists are placed, what must hold and which findings are intended: `place`, `expect`, `keep`
+and `accept` lines.
 """
 
 from __future__ import annotations
@@ -65,7 +65,7 @@ def placement(words: Words, names: Names) -> None:
 
 
 def see_that_frames_pass(access_list: AnyList[Any], point: Point) -> None:
-    """Raise `PlanError` where an ethernet list cannot stand at a point."""
+    """Raise `PlanError` where an ethernet list cannot be placed at a point."""
     if isinstance(access_list, EthernetList) and point.kind in _NO_FRAMES:
         raise PlanError(
             f"{access_list.name} is an ethernet list, and frames are asked about at switch ports "
@@ -74,8 +74,8 @@ def see_that_frames_pass(access_list: AnyList[Any], point: Point) -> None:
 
 
 def see_that_tls_is_seen(plan: Plan, access_list: AnyList[Any], point: Point) -> None:
-    """Raise `PlanError` where a list that asks about TLS would stand at a point where nothing
-    remembers conversations.
+    """Raise `PlanError` where a list that asks for TLS versions would be at a point without a
+    stateful device.
     """
     asking = next(
         (each for each in access_list.entries if each.tls is not None and not each.off), None
@@ -103,8 +103,8 @@ _NO_FRAMES = (PointKind.INTERFACE, PointKind.SUBNET, PointKind.ITSELF)
 def standing(
     plan: Plan, access_list: AnyList[Any], direction: Direction, point: Point
 ) -> tuple[Point, Placement] | None:
-    """Return a placement that keeps a list from standing at a point, and where: one of its family
-    and direction at the same place.
+    """Return a placement that is in the way of placing a list at a point, and its point: one for
+    the same family, direction and place.
     """
     family = access_list.family if isinstance(access_list, AccessList) else None
     for other in plan.frame_placements if family is None else plan.placements:
@@ -341,7 +341,7 @@ def _hours(words: Words, names: Names, at: Moment | None) -> Hours | None:
 
 
 class _Limits(NamedTuple):
-    """What narrows a claim down."""
+    """The words that narrow a claim down."""
 
     source_port: int | None
     at: Moment | None
@@ -368,8 +368,8 @@ def _until(
 
 
 def _close(words: Words) -> tuple[str, str, str]:
-    """Take who answers for it, the comment and the line's end, and return both and the line without
-    the comment.
+    """Take the owner, the comment and the line's end, and return the first two, and the line
+    without the comment.
     """
     answers = owner(words)
     comment = words.text("a comment in double quotes") if words.peek()[:1] == '"' else ""
@@ -398,8 +398,8 @@ def _in_family(words: Words, names: Names, service: str, family: Family) -> Serv
 
 
 def in_some_family(words: Words, names: Names, service: str) -> dict[Family, Service]:
-    """Return what a service means in each family that has it. Raises the `PlanError` of IPv4 where
-    neither has it.
+    """Return what a service means in each family in which it has a meaning. Raises the `PlanError`
+    of IPv4 where it has none in either.
     """
     found: dict[Family, Service] = {}
     errors: list[PlanError] = []

@@ -1,5 +1,5 @@
-"""Lists that come in from other formats, as they are read: rules in the order in which they are
-asked, where the lists stand, and what is told of them. `importing` writes them into a plan.
+"""Lists from other formats, as they are read: rules in their order, where the lists are placed, and
+remarks about them. `importing` writes them into a plan.
 """
 
 from __future__ import annotations
@@ -20,8 +20,8 @@ from crossgate.language.plain_names import list_name
 
 
 class ComingRule(NamedTuple):
-    """A rule, whether something that it asks was lost, how often it decided, and what it was
-    called.
+    """A rule that is imported, whether something that it asks was lost, how often it decided, and
+    its name there.
     """
 
     rule: Rule
@@ -31,8 +31,8 @@ class ComingRule(NamedTuple):
 
 
 class ComingEntry(NamedTuple):
-    """An entry that comes in: its number and its text from `off` or its action on; and how often it
-    decided.
+    """An entry that is imported as text: its number, its text from `off` or its action on, and how
+    often it decided.
     """
 
     number: int
@@ -59,8 +59,8 @@ def takes_all(rule: Rule) -> bool:
 
 @dataclass(eq=False)
 class ComingList:
-    """A list that comes in, as rules, or as entries that are written already; without a family it
-    is for frames, and has no rules.
+    """A list that is imported, as rules, or as entries that are written already; without a family
+    it is an ethernet list, and has no rules.
     """
 
     name: str
@@ -79,21 +79,19 @@ class ComingList:
     _counted: Counter[str] = field(default_factory=Counter)
 
     def add(self, rule: Rule, lost: Sequence[str] = (), hits: int = 0, called: str = "") -> None:
-        """Add a rule behind the others; `lost` is what it asks that has no word here: see
-        `without`.
-
-        Raises `PlanError` where the list would let by more than its source.
+        """Add a rule after the others; `lost` is what it asks that this language cannot say: see
+        `without`. Raises `PlanError` where the list would permit more than its source does.
         """
         self.rules.append(rule)
         self._items.append(ComingRule(rule, self.without(lost, rule.action), hits, called))
 
     def without(self, lost: Sequence[str], action: Action) -> bool:
-        """Whether an entry must be off since it asks what has no word here, `lost`; a note tells
-        what it was.
+        """Return whether an entry must be off because this language cannot say `lost`, what it
+        asks; a note tells what that was.
 
-        A permit that is off lets by less. A denial would let by more if it were off; without the
-        condition it stops more, which is done where the list may let by `less` than its source.
-        Raises `PlanError` for a denial otherwise.
+        A permit that is off permits less. A denial that is off would permit more; without the
+        condition it denies more, which is allowed where the list may permit `less` than its source.
+        Raises `PlanError` for other denials.
         """
         if action is not Action.PERMIT and lost and not self.less:
             raise PlanError(
@@ -109,12 +107,12 @@ class ComingList:
         return bool(lost) and action is Action.PERMIT
 
     def close(self, rest: Action | None, plain: Callable[[Rule], bool]) -> bool:
-        """Let the otherwise line be what the last rule says of all that is left; whether the list
-        says what becomes of the rest.
+        """Turn the last rule into the otherwise line where it is about all that is left, and return
+        whether the list says what becomes of the rest.
 
-        A rule that has lost a condition takes not all. `rest` is what becomes of what no rule
-        takes, None where that is not told. Where the last rule is `plain`, the line stands in its
-        place.
+        A rule that has lost a condition does not take all. `rest` is what becomes of packets that
+        no rule takes, None where that is unknown. Where the last rule is `plain`, the otherwise
+        line replaces it.
         """
         taking = [
             index
@@ -130,30 +128,30 @@ class ComingList:
         return True
 
     def note(self, text: str) -> None:
-        """Add a remark, once."""
+        """Add a remark, unless it is there already."""
         if text not in self.notes:
             self.notes.append(text)
 
     def count(self, called: str, hits: int) -> None:
-        """Add to how often a rule of some name decided at one place; it counts where the list does
-        not say so of all places.
+        """Add to the number of times a rule decided at one place; used only where the list does not
+        give the number for all places.
         """
         self._counted[called] += hits
 
     def items(self) -> Iterator[ComingRule]:
-        """Yield the rules that are left, with their hits."""
+        """Yield the rules that are left, each with how often it decided."""
         for each in self._items[: len(self.rules)]:
             yield each._replace(hits=each.hits or self._counted[each.called])
 
     def hits_otherwise(self) -> int:
-        """Return how often the rule decided that became the otherwise line."""
+        """Return how often the rule that became the otherwise line decided."""
         return sum(
             each.hits or self._counted[each.called] for each in self._items[len(self.rules) :]
         )
 
 
 class ComingPlace(NamedTuple):
-    """Where a list stands, and where the document says so."""
+    """Where a list is placed, and where the document says so."""
 
     of: ComingList
     direction: Direction
@@ -163,7 +161,7 @@ class ComingPlace(NamedTuple):
 
 @dataclass
 class Coming:
-    """All that comes in from one file; `told` is what it says that has no meaning here."""
+    """All that is imported from one file; `told` is what the file says that has no meaning here."""
 
     file: str
     lists: list[ComingList] = field(default_factory=list)
@@ -177,8 +175,8 @@ class Coming:
     def new_list(
         self, name: str, family: Family | None, apart: bool = False, kind: Kind | None = None
     ) -> ComingList:
-        """Add a list under a name that a plan may have; `apart` where the other family gets one of
-        the same name.
+        """Add a list under a name that a plan can have; `apart` where a list of the other family
+        gets the same name.
         """
         own = list_name(name)
         if apart and family is Family.IPV6:

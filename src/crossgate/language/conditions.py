@@ -1,6 +1,5 @@
-"""How the conditions of entries are written: for each its form, and the function that reads it.
-
-What a condition does stands with its class, in `core.model.conditions` and `core.model.tls`.
+"""How the conditions of entries are written: the form of each, and the function that reads it. What
+a condition does is in its class, in `core.model.conditions` and `core.model.tls`.
 """
 
 from __future__ import annotations
@@ -43,7 +42,7 @@ _T = TypeVar("_T")
 
 
 class EntryHead(NamedTuple):
-    """What an entry's conditions may depend on: its list and number, and what stands before
+    """What the conditions of an entry may depend on: its list and number, and the words before
     them.
     """
 
@@ -58,8 +57,8 @@ class Written(NamedTuple):
     """How a condition is written: the words that it may begin with, its form (see `forms`), and the
     function that reads it.
 
-    One that is `loose` may stand in any order with others that are, behind the destination; the
-    rest follow in the order of `WRITTEN`. A `standard` one may stand in a standard list too.
+    `loose` ones may come in any order after the destination; the others follow in the order of
+    `WRITTEN`. A `standard` one may be used in a standard list too.
     """
 
     words: tuple[str, ...]
@@ -70,7 +69,7 @@ class Written(NamedTuple):
 
     @property
     def told(self) -> tuple[str, ...]:
-        """Its words as errors tell them."""
+        """Its words as error messages show them."""
         return ("at most",) if self.words == ("at",) else self.words
 
 
@@ -82,7 +81,7 @@ def _needs(
 
 
 def _parsed(words: Words, parse: Callable[[str], _T], expected: str) -> _T:
-    """Take a word and parse it; an error tells the part of the word at fault."""
+    """Take a word and parse it; an error marks the faulty part of the word."""
     word = words.take(expected)
     try:
         return parse(word)
@@ -154,7 +153,7 @@ def until(words: Words) -> date:
 
 
 def owner(words: Words) -> str:
-    """OWNER = ["for" TEXT]; return who answers for a line, "" for nobody."""
+    """OWNER = ["for" TEXT]; return the owner of a line, "" for none."""
     return words.text("a name in double quotes") if words.accept("for") else ""
 
 
@@ -244,7 +243,7 @@ WRITTEN: dict[type[Condition] | str, Written] = {
 
 @cache
 def written(kind: Kind) -> tuple[Written, ...]:
-    """Return how the conditions are written that entries of a kind of list may have."""
+    """Return the conditions that the entries of a kind of list may have."""
     return tuple(each for each in WRITTEN.values() if each.standard or kind is Kind.EXTENDED)
 
 
@@ -276,7 +275,9 @@ def read_conditions(words: Words, head: EntryHead, kind: Kind) -> tuple[Conditio
 
 
 def _with_until(found: list[Condition], last: Condition) -> list[Condition]:
-    """Return conditions with one of time in the place of a window and a day, the last of them."""
+    """Return conditions in which a window and a last day are one condition of time; the last day
+    wins.
+    """
     day = last_day(last.window) if isinstance(last, During) else None
     if day is None:
         return found
@@ -287,7 +288,7 @@ def _with_until(found: list[Condition], last: Condition) -> list[Condition]:
 
 
 def _joined(found: list[Condition]) -> tuple[Condition, ...]:
-    """Return conditions with one of TCP flags in the place of two."""
+    """Return conditions in which two about TCP flags are one."""
     flags = [each for each in found if isinstance(each, Flags)]
     both = Flags(both_flags([each.tests for each in flags]), " ".join(each.text for each in flags))
     return tuple(
@@ -298,7 +299,7 @@ def _joined(found: list[Condition]) -> tuple[Condition, ...]:
 
 
 def misplaced(word: str, kind: Kind) -> str:
-    """Return why a word cannot stand where an entry's conditions end."""
+    """Return why a word cannot stand at the end of an entry's conditions."""
     known = [each for every in WRITTEN.values() for each in every.words]
     if kind is Kind.STANDARD:
         own = [each for every in written(kind) for each in every.told]

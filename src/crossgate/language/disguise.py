@@ -1,17 +1,19 @@
-"""A plan with its names, addresses and texts replaced, each by the same everywhere, for somebody
-who is to see only its shape.
+"""A plan whose names, addresses and texts are replaced consistently, to be shown to somebody who
+should see only its shape.
 
-1. A name becomes what it names and a number: `host3`, `list2`. Numbers of lists, ports, VLANs and
-   services stay, and so do the names that the language itself has.
-2. An address has the bits between its first octet (IPv4) or 16 bits (IPv6) and its host's part
-   turned round by one mask, drawn by chance. So prefixes stay prefixes and wildcard masks take the
-   same machines, and ranges stay whole, since no bit within one is turned. What RFC 6890 and RFC
-   4291 give a meaning of its own (loopback, multicast, link-local, ...) stays. Hardware addresses
-   are treated likewise.
-3. Texts become `text 1` and remarks `# remark`; every line stays on its line.
+1. A name becomes what it stands for with a number: `host3`, `list2`. Numbers of lists, ports, VLANs
+and services stay, and so do names that belong to the language.
 
-Who knows one address of the plan can work out the others: it hides them from a stranger, not from
-whoever works there.
+2. In an address, the bits between its first octet (IPv4) or first 16 bits (IPv6) and its host part
+are changed by one random mask. So prefixes stay prefixes, wildcard masks take the same machines,
+and ranges stay ranges, since no bit that varies within one is changed. Addresses with a meaning of
+their own in RFC 6890 or RFC 4291 (loopback, multicast, link-local, ...) stay. Hardware addresses
+are treated likewise.
+
+3. Texts become `text 1` and remarks `# remark`; every line keeps its place.
+
+Whoever knows one address of the plan can work out the others: this hides them from a stranger, not
+from people who work there.
 """
 
 from __future__ import annotations
@@ -72,7 +74,7 @@ _ADDRESSES = frozenset(("PREFIX", "ADDRESS", "PATTERN"))
 
 
 def _has_own_meaning(family: Family, value: int) -> bool:
-    """Whether an address is not a machine's own in any network: of its first bits nothing may
+    """Whether an address has a fixed meaning in every network, so that its first bits may not
     change.
     """
     top = value >> family.bits - _TOP[family]
@@ -82,14 +84,10 @@ def _has_own_meaning(family: Family, value: int) -> bool:
 
 
 class Disguise:
-    """Replaces the names, addresses and texts of a plan's files, and of words that speak of
-    them.
-    """
+    """Replaces the names, addresses and texts in a plan's files, and in words that refer to them."""
 
     def __init__(self, files: Mapping[str, str], chance: random.Random) -> None:
-        """Take the text of each file, the plan's own first, by its path; `chance` draws the
-        masks.
-        """
+        """Take the text of each file, by its path, the plan's own first; `chance` draws the masks."""
         self._texts = {name: Text(name, text) for name, text in files.items()}
         self.files = {
             name: f"part-{number}.gate" if number else "plan.gate"
@@ -112,8 +110,8 @@ class Disguise:
         return "\n".join(self._line(text, number) for number in range(len(text.lines)))
 
     def word(self, word: str) -> str:
-        """Return a word of a command line: a name, a point, an address, or words of the plan's
-        language in one.
+        """Return the replacement of a word of a command line: a name, a point, an address, or
+        several words of the language in one.
         """
         if " " in word:
             return " ".join(map(self.word, word.split()))
@@ -131,7 +129,7 @@ class Disguise:
     # Lines
 
     def _line(self, text: Text, number: int) -> str:
-        """Return a line with every word in its place."""
+        """Return a line with all its words replaced."""
         line, written = text.line(number), text.written(number)
         found, at, before = "", 0, ""
         texts = [each.text for each in written.words]
@@ -174,8 +172,8 @@ class Disguise:
         return word
 
     def _named(self, word: str) -> str:
-        """Return a name, or a point; a word that has no place in its line is one too, unless the
-        language has it.
+        """Return the replacement of a name or a point; a word that does not belong in its line
+        counts as a name, unless the language has it.
         """
         if (word in _WORDS and word not in self._stems) or not any(map(str.isalnum, word)):
             return word
@@ -199,8 +197,8 @@ class Disguise:
         return self._name(word)
 
     def _included(self, file: str, word: str) -> str:
-        """Return the file that an `include` names: another of the files, or one that was not
-        read.
+        """Return the replacement of a file name in an `include`: that of a known file, or of one
+        that was not read.
         """
         target = os.path.normpath(Path(file).parent / word.strip('"'))
         new = next(
@@ -211,7 +209,7 @@ class Disguise:
     # Names
 
     def _declared(self) -> Iterator[tuple[str, str]]:
-        """Yield the names that some statement gives, each with that statement's keyword."""
+        """Yield the names that statements declare, each with the statement's keyword."""
         for text in self._texts.values():
             for number in range(len(text.lines)):
                 for mention in text.mentions(number):
@@ -223,8 +221,8 @@ class Disguise:
                         yield mention.name, text.written(number).keyword
 
     def _name(self, name: str) -> str:
-        """Return what stands for a name; what no name may have stays in it, since that may be the
-        fault.
+        """Return the replacement of a name; characters that no name may have stay, since they may
+        be the fault.
         """
         stem, odd = self._stems.get(name, "name"), _ODD.search(name)
         return (
@@ -234,7 +232,7 @@ class Disguise:
         )
 
     def _part(self, name: str) -> str:
-        """Return the name of an interface or port; numbers stay."""
+        """Return the replacement of an interface or port name; numbers stay."""
         return name if not any(map(str.isalpha, name)) else self._put(f".{name}", "part", "e{}")
 
     def _put(self, word: str, kind: str, shape: str) -> str:
@@ -246,8 +244,8 @@ class Disguise:
     # Addresses
 
     def _host_bits(self, family: Family) -> int:
-        """Return how many bits from the right are never turned: those of the widest subnet, and
-        those that differ within a range.
+        """Return how many bits from the right are never changed: those of the widest subnet, and
+        those that vary within a range.
         """
         most = _LEAST_HOST[family]
         for text in self._texts.values():
@@ -266,8 +264,8 @@ class Disguise:
         return most
 
     def _address(self, word: str, under: int = 0) -> str:
-        """Return an address, a prefix or a range; no bit `under` a wildcard mask is turned, nor
-        behind a prefix.
+        """Return the replacement of an address, a prefix or a range; bits `under` a wildcard mask,
+        and those after a prefix, stay.
         """
         first, sign, rest = next(
             ((*word.partition(sign),) for sign in "/-" if sign in word), (word, "", "")
@@ -302,7 +300,7 @@ class Disguise:
 
 
 def _under(words: Sequence[str]) -> int:
-    """Return the bits that the words behind an address do not ask for, as a number: `wild` and a
+    """Return the bits that the words after an address leave open, as a number: `wild` and a
     wildcard mask, or `mask` and a netmask.
     """
     try:
@@ -316,15 +314,15 @@ def _under(words: Sequence[str]) -> int:
 
 
 def _mask(family: Family, host: int, chance: random.Random) -> int:
-    """Return bits to turn between the first ones and the host's part, some of them 1 where there is
-    room.
+    """Return the bits to change between the first ones and the host part; at least one is set where
+    there is room.
     """
     room = max(family.bits - _TOP[family] - host, 0)
     return (chance.randrange(1, 1 << room) if room else 0) << host
 
 
 def _bits_within(word: str, family: Family, subnet: bool) -> Iterable[int]:
-    """Yield how many bits from the right differ within a subnet or a range."""
+    """Yield how many bits from the right vary within a subnet or a range."""
     first, dash, last = word.partition("-")
     length = _LENGTH.search(word)
     try:

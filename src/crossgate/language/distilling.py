@@ -1,5 +1,5 @@
-"""What was distilled from traffic, written into a list: a new one, or before the first denial of
-one that is there.
+"""Entries distilled from traffic, written into a list: a new one, or before the first denial of an
+existing one.
 """
 
 from __future__ import annotations
@@ -34,8 +34,8 @@ from crossgate.language.twin import ERRORS, NEIGHBOURS
 
 
 class Target(NamedTuple):
-    """The list that gets the entries, and where it is to be placed: a direction and a place, in
-    words.
+    """The list that gets the entries, and where it is to be placed: a direction and a place, as
+    typed.
     """
 
     name: str
@@ -49,9 +49,11 @@ def write(
     room: float,
     headroom: float | None = None,
 ) -> str | None:
-    """Write the entries that were distilled for one family, and say how many; None where there are
-    none. `room` and `headroom` are as in `Distiller.entries`. Raises
-    `PlanError` where the list cannot have them.
+    """Write the entries that were distilled for one family, and return a sentence with their
+    number; None where there are none.
+
+    `room` and `headroom` are as in `Distiller.entries`. Raises `PlanError` where the list cannot
+    have the entries.
     """
     plan, family = draft.plan, distiller.family
     there = plan.lists.get(target.name)
@@ -111,7 +113,7 @@ def write(
 
 
 def _no_pattern(distiller: Distiller, groups: int) -> str:
-    """Say why some conversations are no traffic to distil, and what leaves fewer of them."""
+    """Say why some conversations have no pattern, and which option leaves fewer of them."""
     kinds = len(distiller.kinds)
     told = (
         f"there is no pattern in this: of {kinds:,} kinds of conversation (by who opens it, to whom "
@@ -126,7 +128,7 @@ def _no_pattern(distiller: Distiller, groups: int) -> str:
 
 
 def _oftener() -> Iterator[int]:
-    """Yield 2, 5, 10, 20, 50 and so on."""
+    """Yield 2, 5, 10, 20, 50 and so on: numbers to propose for `--at-least`."""
     for power in count():
         yield from (each * 10**power for each in (2, 5, 10))
 
@@ -138,8 +140,8 @@ def _see_that_it_permits(
     coming: Sightings | None,
     answering: Sightings | None,
 ) -> None:
-    """Put what was distilled through the list as it is written, read from its text. Raises
-    `PlanError` where any of it is stopped.
+    """Check the traffic against the list as it was written, read back from its text. Raises
+    `PlanError` where any of it is denied.
     """
     data = {**draft.data, **draft.result()}
     access_list = read(Path(draft.plan.files[0]), data).plan.lists[name]
@@ -171,8 +173,8 @@ def _crossing(draft: Draft, place: tuple[str, str]) -> Crossing:
 def _by(
     network: Network, distiller: Distiller, crossings: list[Crossing]
 ) -> tuple[Sightings, Sightings]:
-    """Tell of each kind of conversation as what its packets come by some places, and as what the
-    answers come by those where they are asked.
+    """Return functions that tell, for each kind of conversation, how its packets look as they pass
+    some places, and how the answers look that lists there are asked about.
     """
     there, back = dict[Kind, list[Kind]](), dict[Kind, list[Kind]]()
     family, between = distiller.family, dict[tuple[int, int], _Between]()
@@ -193,10 +195,10 @@ def _by(
 
 
 class _Between(NamedTuple):
-    """Two ends, whether translations may be met between them, and the places at which answers are
-    asked.
+    """Two ends, whether translations may be met between them, and the places at which lists are
+    asked about answers.
 
-    Without translations packets come by a place, and are answered by one where that asks, or not.
+    Without translations, packets either pass a place or not, and answers are checked there or not.
     """
 
     one: Endpoint
@@ -235,7 +237,7 @@ def _between(
 def _seen_at(
     crossings: list[Crossing], graphs: list[WayGraph], distiller: Distiller, kind: Kind
 ) -> list[Kind]:
-    """Return as what conversations of a kind are seen at places on ways that cross translations."""
+    """Return how conversations of a kind look at places on ways that cross translations."""
     first, term = distiller.opening(kind), kind[2]
     places = {each.place for each in crossings}
     found = dict[Kind, None]()
@@ -258,8 +260,8 @@ def _seen_at(
 
 
 def _avoids(network: Network, start: Endpoint, destination: Address, device: str) -> bool:
-    """Whether a packet may arrive by one of its equal paths without a device, which then knows
-    nothing of the conversation.
+    """Whether a packet may arrive by one of its equal paths without passing a device, which then
+    does not know the conversation.
     """
     if device == start.device:
         return False
@@ -300,8 +302,8 @@ def _remark(each: Distilled) -> str:
 def _needed(
     draft: Draft, found: list[Distilled], family: Family, there: AccessList | None
 ) -> list[Distilled]:
-    """Leave out entries all of which another one has, or a permit of the list before its first
-    denial.
+    """Return the entries without those that another one covers, or a permit of the list before its
+    first denial.
     """
     given = there or edits.empty_list("distilled", ListKind.EXTENDED, family)
     regions = [entry_region(edits.given_entry(draft, given, each.text), family) for each in found]
@@ -327,7 +329,7 @@ def _needed(
 
 
 def _within(one: Region | None, other: Region | None) -> bool:
-    """Whether one product has all of another."""
+    """Whether one product contains all of another."""
     if one is None or other is None:
         return one is None
     services = line.within(one.what, other.what) and line.within(

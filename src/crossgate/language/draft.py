@@ -24,10 +24,10 @@ GIVEN = "the text given"
 
 @dataclass(slots=True)
 class _Slot:
-    """An old line, None once it is taken out, and what has been put above and below it, with its
+    """An old line, None once it is removed, and the lines inserted above and below it, with their
     endings.
 
-    `heads` tells that the line taken out stood at the left margin.
+    `heads` says that the removed line began at the left margin.
     """
 
     line: Line | None
@@ -36,7 +36,7 @@ class _Slot:
     below: list[str] = field(default_factory=list)
 
     def text(self) -> str:
-        """Return what stands there now."""
+        """Return the text that is there now."""
         own = self.line.text + self.line.ending if self.line else ""
         return "".join((*self.above, own, *self.below))
 
@@ -45,10 +45,9 @@ class Draft:
     """A plan's files as lines to be changed. Line numbers are those of the plan as it was read,
     whatever is changed.
 
-    What an edit has to tell beyond its sentence, as what it could not take over, it leaves in
-    `remarks`. An edit that writes expectations which it has proved already, in the network and
-    lists that it writes, leaves them in `proved`, by text. One that has tried what it writes leaves
-    the session of that plan in `tried`.
+    An edit leaves in `remarks` what it has to tell beyond its sentence. An edit that writes
+    expectations which it has proved already, for the network and lists that it writes, leaves them
+    in `proved`, by text. One that has tried its result leaves the session of that plan in `tried`.
     """
 
     def __init__(self, reading: Reading, session: Session | None = None) -> None:
@@ -70,7 +69,7 @@ class Draft:
 
     @property
     def session(self) -> Session:
-        """What is worked out for the plan as it was read."""
+        """The session of the plan as it was read."""
         if self._session is None:
             self._session = Session(self.plan)
         return self._session
@@ -86,15 +85,15 @@ class Draft:
         return self._slots(place.file)[place.line - 1]
 
     def line(self, place: Place) -> Line:
-        """Return the line at a place; one that has been taken out is empty."""
+        """Return the line at a place; a removed one is empty."""
         return self._at(place).line or Line(place.file, place.line, "", "")
 
     def replace(self, place: Place, text: str) -> None:
-        """Put another text in the place of a line's; its ending stays."""
+        """Replace the text of a line; its ending stays."""
         self._at(place).line = self.line(place)._replace(text=text)
 
     def drop(self, place: Place) -> None:
-        """Take a line out."""
+        """Remove a line."""
         at = self._at(place)
         at.heads = not self.line(place).indent
         at.line = None
@@ -102,8 +101,8 @@ class Draft:
     def merge_block(
         self, first: Place, last: Place, texts: Sequence[str], keep: Collection[Place] = ()
     ) -> None:
-        """Put other lines in the place of those from one to another; lines that say the same stay
-        as they are, as do comments, blank lines, and those to `keep`.
+        """Replace the lines from one to another by new ones; lines that say the same stay as they
+        are, as do comments, blank lines, and those to `keep`.
         """
         places = [Place(first.file, number) for number in range(first.line, last.line + 1)]
         said = [(place, self.line(place).text.split()) for place in places]
@@ -133,7 +132,9 @@ class Draft:
                 self.after(above, *new)
 
     def after(self, place: Place, *texts: str) -> None:
-        """Put lines below one; a last line without a line ending leaves the file without one."""
+        """Insert lines below one; where the last line has no line ending, the file still ends
+        without one.
+        """
         ending, at = self._newline(place.file), self._at(place)
         if place.line == len(self._slots(place.file)) and not at.text().endswith("\n"):
             if at.below:
@@ -145,12 +146,12 @@ class Draft:
             at.below += [text + ending for text in texts]
 
     def before(self, place: Place, *texts: str) -> None:
-        """Put lines above one."""
+        """Insert lines above one."""
         self._at(place).above += [text + self._newline(place.file) for text in texts]
 
     def beside(self, places: Sequence[Place], *texts: str) -> None:
-        """Put lines below the last of some places, of those in the plan's own file where there are
-        some, else at the end of the plan.
+        """Insert lines below the last of some places, preferring places in the plan's own file;
+        without places, at the end of the plan.
         """
         files = self.plan.files
         here = [each for each in places if each.file == files[0]] or places
@@ -160,7 +161,7 @@ class Draft:
             self.append(*([] if texts[0] == "" else [""]), *texts)
 
     def append(self, *texts: str) -> None:
-        """Put lines at the end of the plan's own file."""
+        """Add lines at the end of the plan's own file."""
         file = self.plan.files[0]
         slots = self._slots(file)
         if not slots:
@@ -172,21 +173,19 @@ class Draft:
         return "\r\n" if b"\r\n" in self.data[file] else "\n"
 
     def whole(self, file: str) -> str:
-        """Return a file's whole text as it stands."""
+        """Return a file's whole text as it is now."""
         return "".join(slot.text() for slot in self._slots(file))
 
     def rewrite(self, file: str, text: str) -> None:
-        """Put another text in the place of a whole file's; its lines cannot be told apart after
-        that.
-        """
+        """Replace a file's whole text; its lines cannot be addressed after that."""
         self._files[file] = [_Slot(Line(file, 1, text, ""))]
 
     def put(self, file: str, data: bytes) -> None:
-        """Put other bytes in the place of a whole file's, as they are."""
+        """Replace a file's bytes, which are then written exactly so."""
         self._whole[file] = data
 
     def _close_gaps(self, file: str) -> None:
-        """Take out the blank lines that statements taken out leave twice, or leave at the end."""
+        """Remove the double blank lines, and those at the end, that removed statements leave."""
         slots = self._slots(file)
         index = 0
         while index < len(slots):

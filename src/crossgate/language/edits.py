@@ -1,11 +1,12 @@
-"""Text to text: changes of a plan's lines that leave every other byte as it is.
+"""Changes of a plan's lines that leave every other byte as it is.
 
-1. An edit knows where things stand from the plan that was read (every entry, list and placement has
-   its place).
-2. It takes out, puts in and replaces whole lines, with the line ending and the indentation of their
-   neighbours.
-3. An entry written without a number has one that depends on the entries above it; where an edit
-   would change that, the number is written down first, so that no other entry is ever renumbered.
+1. An edit knows places from the plan that was read: every entry, list and placement has its place.
+
+2. It removes, inserts and replaces whole lines, with the line ending and the indentation of their
+neighbours.
+
+3. The number of an entry that is written without one depends on the entries above it; where an edit
+would change that, the number is written down first, so that no other entry is ever renumbered.
 """
 
 from __future__ import annotations
@@ -54,7 +55,7 @@ def find_entry(access_list: AnyList[Any], number: int) -> AnyEntry:
 
 
 def given_entry(draft: Draft, access_list: AnyList[AnEntry], text: str) -> AnEntry:
-    """Read an entry that a person gave for a list; errors point into that text. Raises
+    """Read an entry for a list, as a person typed it; errors point into that text. Raises
     `PlanError`.
     """
     if not text.strip() or text.strip().startswith("#") or "\n" in text:
@@ -75,10 +76,10 @@ def given_entry(draft: Draft, access_list: AnyList[AnEntry], text: str) -> AnEnt
 
 
 class Spot(NamedTuple):
-    """Where a person wants an entry: with a number, right before or after the entry that has one,
+    """Where a person wants an entry: with a number, right before or after the entry with a number,
     or as far down as it has an `effect`.
 
-    At most one is given; without any it goes to the end, before `otherwise`.
+    At most one is given; without any, it goes to the end, before `otherwise`.
     """
 
     number: int | None = None
@@ -87,7 +88,7 @@ class Spot(NamedTuple):
     effective: bool | None = None
 
     def given(self) -> str:
-        """Return the name of what is given, "" where nothing is. Raises `PlanError` when more than
+        """Return the name of the one that is given, "" for none. Raises `PlanError` when more than
         one is.
         """
         names = [name for name, value in self._asdict().items() if value is not None]
@@ -104,7 +105,7 @@ class GivenEntry(NamedTuple):
 
 
 def unnumbered(text: str) -> GivenEntry:
-    """Return an entry's text and its number apart."""
+    """Return the text of an entry and its number separately."""
     parts = entry_line(text)
     return GivenEntry(text[parts.start :].strip(), int(parts.number.text) if parts.number else None)
 
@@ -112,8 +113,8 @@ def unnumbered(text: str) -> GivenEntry:
 def number_between(
     access_list: AnyList[Any], before: AnyEntry | None, after: AnyEntry | None
 ) -> int:
-    """Return a free number between two entries that follow each other, None for the ends of the
-    list. Raises `PlanError`.
+    """Return a free number between two neighbouring entries, None for the ends of the list. Raises
+    `PlanError`.
     """
     low = before.number if before else 0
     found = insertion.number_between(low, after.number if after else None)
@@ -156,7 +157,7 @@ def add_entry(draft: Draft, access_list: AnyList[Any], number: int, text: str) -
 
 
 def add_entries(draft: Draft, access_list: AnyList[Any], texts: Sequence[str]) -> None:
-    """Write entries right before the first one that is no permit, else at the end. Raises
+    """Insert entries right before the first one that does not permit, or else at the end. Raises
     `PlanError` when there are too few numbers.
     """
     after = next((each for each in access_list.entries if each.action is not Action.PERMIT), None)
@@ -179,7 +180,7 @@ def add_entries(draft: Draft, access_list: AnyList[Any], texts: Sequence[str]) -
 
 
 def drop_entry(draft: Draft, access_list: AnyList[Any], entry: AnyEntry) -> None:
-    """Take an entry out of a list."""
+    """Remove an entry from a list."""
     follower = _unnumbered_below(draft, access_list, entry.place.line)
     if follower is not None and follower.number == entry.number + 10:
         _number(draft, follower)
@@ -187,7 +188,7 @@ def drop_entry(draft: Draft, access_list: AnyList[Any], entry: AnyEntry) -> None
 
 
 def move_entry(draft: Draft, access_list: AnyList[Any], entry: AnyEntry, spot: Spot) -> int:
-    """Move an entry right before or after another one, and return the number that it gets. Raises
+    """Move an entry right before or after another one, and return its new number. Raises
     `PlanError`.
     """
     number = number_beside(access_list, spot, entry)
@@ -196,7 +197,7 @@ def move_entry(draft: Draft, access_list: AnyList[Any], entry: AnyEntry, spot: S
 
 
 def renumber_entry(draft: Draft, access_list: AnyList[Any], entry: AnyEntry, number: int) -> None:
-    """Give an entry another number, and its line the place that goes with it."""
+    """Give an entry another number, and move its line to the place that belongs to it."""
     line = draft.line(entry.place)
     drop_entry(draft, access_list, entry)
     others = [each for each in access_list.entries if each is not entry]
@@ -204,8 +205,8 @@ def renumber_entry(draft: Draft, access_list: AnyList[Any], entry: AnyEntry, num
 
 
 def change_entry(draft: Draft, entry: AnyEntry, text: str) -> None:
-    """Write another text for an entry; its number, its comments, who answers for it and whether it
-    is off stay unless the text says otherwise.
+    """Replace the text of an entry; its number, its comments, its owner and whether it is off stay
+    unless the text says otherwise.
     """
     line = draft.line(entry.place).text
     parts = entry_line(line)
@@ -220,15 +221,15 @@ def change_entry(draft: Draft, entry: AnyEntry, text: str) -> None:
 
 
 def switch_entry(draft: Draft, entry: AnyEntry, off: bool) -> None:
-    """Write `off` before an entry's action, or take it away."""
+    """Write `off` before an entry's action, or remove it."""
     line = draft.line(entry.place).text
     parts = entry_line(line)
     draft.replace(entry.place, f"{line[: parts.start]}{'off ' if off else ''}{line[parts.body :]}")
 
 
 def _unnumbered_below(draft: Draft, access_list: AnyList[Any], line: int) -> AnyEntry | None:
-    """Return the first entry below a line that is written without a number, and has not been taken
-    out.
+    """Return the first entry below a line that is written without a number and has not been
+    removed.
     """
     below = sorted(
         (entry for entry in access_list.entries if entry.place.line > line),
@@ -253,8 +254,8 @@ def _number(draft: Draft, entry: AnyEntry) -> None:
 def _insert(
     draft: Draft, access_list: AnyList[Any], number: int, body: str, others: list[AnyEntry]
 ) -> None:
-    """Put an entry's line below that of the entry before it, else above that of the one after it,
-    else below the list's head.
+    """Insert an entry's line below that of the entry before it, or else above that of the one after
+    it, or else below the list's first line.
     """
     before = [entry for entry in others if entry.number < number]
     after = [entry for entry in others if entry.number > number]
@@ -281,8 +282,8 @@ def _insert(
 
 
 def empty_list(name: str, kind: Kind, family: Family | None) -> AnyList[Any]:
-    """Return a list without entries, that entries can be read for and that can be placed before it
-    is written.
+    """Return a list without entries, so that entries can be read for it, and it can be placed,
+    before it is written.
     """
     place = Place(GIVEN, 1)
     if family is None:
@@ -293,7 +294,7 @@ def empty_list(name: str, kind: Kind, family: Family | None) -> AnyList[Any]:
 
 
 def header_given(name: str, kind: Kind, about: str) -> None:
-    """Raise `PlanError` where a list cannot have a name."""
+    """Raise `PlanError` where a new list cannot have a name."""
     header(Words(Line(GIVEN, 1, f"list {name} {kind} {about}")))
 
 
@@ -305,9 +306,8 @@ def new_list(
     entries: Sequence[str] = (),
     otherwise: Action | None = None,
 ) -> None:
-    """Write a list behind the last one, of a family or (None) for frames, with some entries,
-    numbered in steps of ten. Raises `PlanError` when there is one of that name, or the name is
-    none.
+    """Write a list after the last one, of a family or (None) for frames, with some entries,
+    numbered in steps of ten. Raises `PlanError` when the name is taken, or is not a valid one.
     """
     about = ETHERNET if family is None else family.word
     header_given(name, kind, about)
@@ -328,21 +328,21 @@ def new_list(
 
 
 def add_lists(draft: Draft, lines: Sequence[str]) -> None:
-    """Write the lines of lists, a blank one first, behind the last list of the plan's own file, or
+    """Write the lines of lists, a blank one first, after the last list of the plan's own file, or
     of the file that has lists.
     """
     draft.beside([last_line(each) for each in draft.plan.every_list.values()], *lines)
 
 
 def last_line(access_list: AnyList[Any]) -> Place:
-    """Return where the last line of a list stands."""
+    """Return the place of the last line of a list."""
     places: list[Place] = [access_list.place, access_list.otherwise.place]
     places += [each.place for each in (*access_list.notes, *access_list.entries)]
     return max(places, key=lambda place: place.line)
 
 
 def drop_list(draft: Draft, access_list: AnyList[Any]) -> None:
-    """Take a list with its block out. Raises `PlanError` while it is placed."""
+    """Remove a list with its block. Raises `PlanError` while it is placed."""
     placed = [
         placement
         for placement in draft.plan.every_placement
@@ -360,8 +360,8 @@ def drop_list(draft: Draft, access_list: AnyList[Any]) -> None:
 
 
 def renumber(draft: Draft, access_list: AnyList[Any], start: int, step: int) -> dict[int, int]:
-    """Number a list's entries anew in their order, and mend what speaks of them; return the new
-    numbers by the old ones.
+    """Renumber a list's entries in their order, and correct the lines that refer to them; return
+    the new numbers by the old ones.
     """
     if access_list.entries and start + step * (len(access_list.entries) - 1) > MOST_NUMBER:
         raise PlanError(
@@ -399,7 +399,7 @@ def renumber(draft: Draft, access_list: AnyList[Any], start: int, step: int) -> 
 
 
 def _mention(line: Line, word: str, name: str) -> Token:
-    """Return the number of an entry that stands in a line behind a word and the list's name."""
+    """Return the number of an entry that follows a word and the list's name in a line."""
     words = line.words()
     return next(
         number
@@ -409,8 +409,8 @@ def _mention(line: Line, word: str, name: str) -> Token:
 
 
 def point_given(draft: Draft, words: str) -> Point:
-    """Read where a list is to stand: POINT, `subnet NAME`, `DEVICE itself`, `host NAME` or `group
-    NAME`. Raises `PlanError`.
+    """Read a place for a list as typed: POINT, `subnet NAME`, `DEVICE itself`, `host NAME` or
+    `group NAME`. Raises `PlanError`.
     """
     given = Words(Line(GIVEN, 1, words))
     given.accept("on")
@@ -422,10 +422,11 @@ def point_given(draft: Draft, words: str) -> Point:
 def place_list(
     draft: Draft, access_list: AnyList[Any], direction: Direction, point: Point, free: bool = False
 ) -> None:
-    """Write a placement, of a list that may be written with it, among the others, in the order of
-    the lists where they are in it, else behind the last.
+    """Write a placement, also of a list that is written in the same edit, among the others: in the
+    order of the lists where they are in it, or else after the last.
 
-    Raises `PlanError` where one of the family stands already, unless that is taken away (`free`).
+    Raises `PlanError` where a list of the family is placed there already, unless that is removed
+    too (`free`).
     """
     if not free:
         _see_that_it_is_free(draft.plan, access_list, direction, point)
@@ -452,8 +453,9 @@ def place_list(
 def replace_list(
     draft: Draft, access_list: AnyList[Any], direction: Direction, point: Point
 ) -> str:
-    """Write a placement where another list of the family stands, and take that away; return its
-    name. Raises `PlanError` where none stands there, or one by being placed on something else too.
+    """Write a placement in the place of another list of the family, whose placement is removed;
+    return that list's name. Raises `PlanError` where there is none, or where it is there by being
+    placed on something else too.
     """
     taken = standing(draft.plan, access_list, direction, point)
     if taken is None:
@@ -479,9 +481,7 @@ def replace_list(
 def move_list(
     draft: Draft, access_list: AnyList[Any], direction: Direction, point: Point
 ) -> Placement:
-    """Write another place for a list that stands in just one, and return that one. Raises
-    `PlanError`.
-    """
+    """Change the place of a list that has exactly one, and return the old one. Raises `PlanError`."""
     stands = [each for each in draft.plan.every_placement if each.access_list == access_list.name]
     if len(stands) != 1:
         where_now = " and ".join(each.where for each in stands)
@@ -504,8 +504,8 @@ def move_list(
 def _see_that_it_is_free(
     plan: Plan, access_list: AnyList[Any], direction: Direction, point: Point
 ) -> None:
-    """Raise `PlanError` where a list of the family stands at a point already, or frames are not
-    asked about there.
+    """Raise `PlanError` where a list of the family is at a point already, or an ethernet list
+    cannot be there.
     """
     if direction is Direction.WITHIN and point.kind is not PointKind.SUBNET:
         raise PlanError(f"within is for a subnet's own machines, and {point} is no subnet")
@@ -527,7 +527,7 @@ def _see_that_it_is_free(
 def lift_list(
     draft: Draft, access_list: AnyList[Any], direction: Direction | None, point: Point | None
 ) -> list[Placement]:
-    """Take placements of a list out, all of them or those in one direction, at one point. Raises
+    """Remove placements of a list: all of them, or those in one direction, or at one point. Raises
     `PlanError` when there is none.
     """
     found = [
@@ -558,7 +558,7 @@ def lift_list(
 
 
 def tidy_plan(draft: Draft) -> str:
-    """Set every file of a plan in the usual layout, and say which were not in it."""
+    """Write every file of a plan in the standard layout, and say which ones were not in it."""
     untidy = []
     for file in draft.plan.files:
         text = draft.whole(file)

@@ -1,6 +1,4 @@
-"""Edits that end a finding, each proved before it is shown, as mends of expectations are
-(`mending`).
-"""
+"""Edits that end a finding, each proved before it is shown, like mends of expectations (`mending`)."""
 
 from __future__ import annotations
 
@@ -53,7 +51,7 @@ _PERMITTING = ("lease-blocked", "renewal-blocked", "names-blocked", "time-blocke
 
 
 def mend_finding(reading: Reading, finding: Finding, now: datetime, session: Session) -> Mendable:
-    """Look for mends of a finding; `session` is of the plan as it is."""
+    """Look for mends of a finding; `session` is of the unchanged plan."""
     where = (
         ""
         if finding.access_list is None
@@ -89,8 +87,8 @@ def mend_finding(reading: Reading, finding: Finding, now: datetime, session: Ses
 
 
 def moves(session: Session, packet: Packet, now: datetime) -> list[Step]:
-    """Return what takes entries for a packet, or for one the other way, that stand where nothing
-    they ask for comes by, to where it does.
+    """Return the edits that move entries which match a packet, or its reverse, but see no such
+    traffic where they are, to where it passes.
     """
     found: dict[str, Step] = {}
     turned = packet._replace(source=packet.destination, destination=packet.source)
@@ -135,8 +133,8 @@ def _ended(proposal: Proposal, finding: Finding) -> bool:
 
 
 def _asked_for(plan: Plan, finding: Finding) -> list[Region]:
-    """Return the packets of the entry that a finding is about: that something else becomes of them
-    is what its mend is for.
+    """Return the packets of the entry that a finding is about: a mend is meant to change what
+    becomes of them.
     """
     access_list = plan.lists.get(finding.access_list or "")
     entry = (
@@ -224,7 +222,7 @@ def _steps_for(plan: Plan, finding: Finding) -> Iterator[Step]:
 
 
 def _denied_beside(access_list: AccessList, entry: Entry, service: str) -> Iterator[Step]:
-    """Yield what denies another service between the same ends, right behind an entry."""
+    """Yield the edit that denies another service between the same ends, right after an entry."""
     if access_list.kind is Kind.STANDARD:
         return
     _, _, _, _, source, destination, *_ = entry_cells(entry.text.split(), standard=False)
@@ -237,8 +235,8 @@ def _denied_beside(access_list: AccessList, entry: Entry, service: str) -> Itera
 
 
 def _placings(plan: Plan, access_list: AccessList) -> Iterator[Step]:
-    """Yield the placements of a list that nothing places: an extended one where the machines come
-    in that its entries speak of (`points`).
+    """Yield placements for a list that is not placed: for an extended one, where the machines in
+    its entries come in (`points`).
     """
     if access_list.kind is not Kind.EXTENDED:
         return
@@ -281,7 +279,7 @@ def _within(segment: Segment, addresses: Addresses) -> bool:
 def _written_anew(
     plan: Plan, finding: Finding, access_list: AccessList, entry: Entry
 ) -> Iterator[Step]:
-    """Yield edits that write an address or a service of an entry as it is meant."""
+    """Yield edits that replace an address or a service of an entry by what is meant."""
     words: list[tuple[str, str]] = []
     if finding.instead:
         text, said = (
@@ -312,13 +310,13 @@ def _written_anew(
 
 
 def _with(text: str, old: str, new: str) -> str:
-    """Return an entry's text with other words in the place of some."""
+    """Return an entry's text with some words replaced."""
     return re.sub(rf"(?<!\S){re.escape(old)}(?!\S)", new.replace("\\", r"\\"), text, count=1)
 
 
 def _moved(plan: Plan, finding: Finding, access_list: AccessList, entry: Entry) -> Iterator[Step]:
-    """Yield what takes an entry to where its packets pass: its list placed there, or the entry in a
-    list that stands there or is made for it.
+    """Yield the edits that move an entry to where its packets pass: its list is placed there, or
+    the entry goes into a list that is there or is made for it.
     """
     if finding.passes is None:
         return
@@ -364,12 +362,12 @@ def _taken_to_new(
 
 
 def _written(entry: Entry) -> str:
-    """Return an entry as it is written, with its comment."""
+    """Return an entry as written, with its comment."""
     return entry.text + entry.said
 
 
 def _turned(access_list: AccessList, entry: Entry) -> Iterator[Step]:
-    """Yield an entry with its ends swapped."""
+    """Yield an entry with its ends exchanged."""
     one, other = entry.source.text, entry.destination.text
     text = entry.text.replace(f" {one} to {other}", f" {other} to {one}", 1)
     if text != entry.text:
@@ -378,7 +376,7 @@ def _turned(access_list: AccessList, entry: Entry) -> Iterator[Step]:
 
 def _answers_let_by(plan: Plan, packet: Packet, entry: Entry) -> Iterator[Step]:
     """Yield the entry that permits the answers to what an entry takes, right before the line that
-    stops them.
+    denies them.
     """
     network = Network(plan)
     source, destination = (
@@ -423,13 +421,13 @@ MOST_BORDERS = 24
 def _unclaimed(
     reading: Reading, finding: Finding, now: datetime
 ) -> tuple[tuple[str, ...], Reading] | None:
-    """Return the plan in which nobody can claim a source any more that an entry permits, with the
-    edits: one for each segment from where that can be done.
+    """Return the plan in which nobody can claim a source that an entry permits any more, with the
+    edits: one for each segment where that is possible.
 
-    Where machines of a subnet come in, what is not the subnet's own is dropped (by a list that
-    stands there already, what the entry permits of it); where an outside does, all that is the
-    subnets' (RFC 2827). What comes by a subnet between devices has sources from anywhere, so there
-    nothing can be dropped, and that is where it ends.
+    Where machines of a subnet come in, sources that are not the subnet's own are dropped (in a list
+    that is there already, only those that the entry permits); where an outside does, all sources of
+    the subnets (RFC 2827). On a subnet between devices, sources come from anywhere and cannot be
+    dropped.
     """
     state, claim, said = reading, finding, list[str]()
     while (
@@ -466,9 +464,9 @@ def _let_by(
     reading: Reading, finding: Finding, now: datetime, session: Session
 ) -> tuple[tuple[str, ...], Reading] | None:
     """Return the plan in which what a finding says is permitted, with the edits: one for each list
-    that stops the same messages further on.
+    that denies the same messages further on.
 
-    A standard list cannot permit a machine its renewals alone, so there is no edit for these.
+    A standard list cannot permit a machine only its lease renewals, so there is no edit for that.
     """
     state, stop, said = reading, finding, list[str]()
     known = {each.fault for each in AUDITS[finding.name](Case(session, now))}
@@ -490,7 +488,7 @@ def _let_by(
 
 
 def _permitting(access_list: AccessList, finding: Finding) -> Step:
-    """Return what permits in a list what a finding says, before the line that stops it."""
+    """Return the edit by which a list permits what a finding says, before the line that denies it."""
     entry = None if finding.entry is None else access_list.entry(finding.entry)
     spot = "at the end" if entry is None else f"before {entry.number}"
     text = f"permit {finding.beside}"
@@ -513,8 +511,8 @@ def _at_ports(reading: Reading, finding: Finding) -> Iterator[tuple[tuple[str, .
 
 
 def _border(plan: Plan, name: str, family: Family, entry: Entry) -> Step | None:
-    """Return what drops sources of an entry that are not a segment's own where its machines come
-    in; None where nothing can stand there.
+    """Return the edit that drops sources of an entry that do not belong to a segment, where its
+    machines come in; None where no list can be placed there.
     """
     segment = plan.segments[name]
     points = [
@@ -543,8 +541,8 @@ def _border(plan: Plan, name: str, family: Family, entry: Entry) -> Step | None:
 
 
 def _ports(plan: Plan, finding: Finding, entry: Entry) -> Step | None:
-    """Return what drops the addresses of machines that an entry trusts where their neighbours are
-    plugged in; None where these are too many.
+    """Return the edit that drops trusted addresses at the switch ports of the neighbours; None
+    where there are too many ports.
     """
     assert finding.packet is not None  # it has a witness
     family = finding.packet.family
@@ -582,9 +580,9 @@ def _dropping(
     otherwise: Action,
     named: Point | None = None,
 ) -> Step | None:
-    """Return what drops the sources of some words that come in at some points: entries before all
-    others of the lists that stand there, and one new list, `named` after a point or the first of
-    these, where none does. None where a list has no room.
+    """Return the edit that drops sources given by some words where they come in at some points: as
+    entries before all others in the lists that are there, and in one new list, `named` after a
+    point or the first of these, where there is none. None where a list has no room.
     """
     stands = {point: plan.placed.get((point, Direction.INBOUND, family)) for point in points}
     said, changes = list[str](), list[Callable[[Draft], object]]()
@@ -632,7 +630,7 @@ def _before_permits(draft: Draft, access_list: AccessList, text: str) -> None:
 
 
 def _above(draft: Draft, access_list: AccessList, entry: Entry | None, text: str) -> None:
-    """Write an entry before another one, at the end where there is none."""
+    """Insert an entry before another one, or at the end where there is none."""
     own = access_list.entries
     index = len(own) if entry is None else own.index(entry)
     ends = own[index - 1] if index else None, own[index] if index < len(own) else None

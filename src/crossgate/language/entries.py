@@ -1,7 +1,7 @@
 """Access lists as written: the `list` line, its entries, notes and `otherwise`.
 
-A plan may hold a hundred thousand entries, so an entry is read in one pass over its words, and
-everything that many entries share (a service, the addresses of a name) is one object.
+A plan may have a hundred thousand entries, so an entry is read in one pass over its words, and what
+many entries share (a service, the addresses of a name) is one object.
 """
 
 from __future__ import annotations
@@ -59,7 +59,7 @@ _FAMILIES = {family.word: family for family in Family}
 
 
 class Head(NamedTuple):
-    """The head of a list; without a family it is for frames."""
+    """The first line of a list; without a family it is an ethernet list."""
 
     name: str
     kind: Kind
@@ -85,7 +85,7 @@ def header(words: Words) -> Head:
 
 
 def access_list(words: Words, names: Names) -> None:
-    """Read a list with its block; a line that is in error is left out."""
+    """Read a list with its block; faulty lines are left out."""
     lines, errors = [words.line, *words.block], len(names.errors)
     found = names.kept.whole(lines) or _access_list(words, names)
     if len(names.errors) == errors:
@@ -123,8 +123,8 @@ def _block(
     read: Callable[[Words, int], AnEntry],
     mend: Callable[[PlanError, Line], PlanError],
 ) -> tuple[tuple[AnEntry, ...], Otherwise, tuple[Note, ...]]:
-    """Read the lines of a list: its entries in the order of their numbers, what it does otherwise,
-    and its notes.
+    """Read the lines of a list: its entries in the order of their numbers, its otherwise line, and
+    its notes.
     """
     entries: dict[int, AnEntry] = {}
     known, kept = names.kept.entries(words.line.text)
@@ -187,8 +187,8 @@ def closing_line(words: Words) -> Otherwise:
 def one_entry(
     line: Line, names: Names, kind: Kind, family: Family, next_number: int, name: str = ""
 ) -> Entry:
-    """Read one entry that stands alone, of the list `name`; without a number it gets `next_number`.
-    Raises `PlanError`.
+    """Read a single entry for the list `name`; without a number it gets `next_number`. Raises
+    `PlanError`.
     """
     reader = _EntryReader(names, kind, family, name)
     try:
@@ -200,7 +200,7 @@ def one_entry(
 
 
 def entry_head(words: Words, next_number: int) -> tuple[int, bool, int, Action]:
-    """HEAD = [NUMBER] ["off"] ACTION; return the number, whether it is off, the action's place
+    """HEAD = [NUMBER] ["off"] ACTION; return the number, whether it is off, the index of the action
     among the words, and the action.
     """
     number = next_number
@@ -391,7 +391,7 @@ class FrameEntryReader:
 
 
 def read_mac(words: Words, word: str) -> int:
-    """Read the hardware address that the word just taken is."""
+    """Read the hardware address in the word that was just taken."""
     try:
         return parse_mac(word)
     except MacError as error:

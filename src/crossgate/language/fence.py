@@ -1,19 +1,24 @@
 """A fence around a subnet, in the plan's own words: lists, their places, and the expectations that
 prove them.
 
-1. What leaves the subnet is asked at its gateways' interfaces, inbound, so that traffic to the
-   gateways themselves is asked too. Denied is what is for another subnet, and for any address of a
-   gateway; open are the services allowed there, at the gateway's own addresses in the subnet and
-   nowhere else, and what is named as an exception.
+1. What leaves the subnet is checked at its gateways' interfaces, inbound, so that traffic to the
+gateways themselves is checked too. Traffic to another subnet, and to any address of a gateway, is
+denied; open are the services allowed there, at the gateway's own addresses in the subnet only, and
+the named exceptions.
+
 2. What comes from another subnet is denied where it enters. The outside stays open.
-3. One way, others may come in: then only replies go out, TCP by its flags, UDP by the ports that
-   clients choose from, echo replies as such.
+
+3. One way: others may come in. Then only replies go out: TCP by its flags, UDP by the ports that
+clients choose from, and echo replies.
+
 4. In IPv6, neighbour discovery and the error messages of RFC 4890 pass, and a gateway's link-local
-   addresses are its own.
-5. Where a list stands already where one of these would, its lines go to the head of that, each with
-   a comment; what they do not decide, that list does.
-6. All else stands between two comment lines. By these and by the comments it is found again when it
-   is to be taken away.
+addresses count as its own.
+
+5. Where a list is already placed where one of these would be, the fence's lines go to the top of
+that list, each with a comment; what they do not decide, that list does.
+
+6. Everything else is written between two comment lines. These and the comments are used to find the
+fence when it is removed.
 """
 
 from __future__ import annotations
@@ -50,8 +55,8 @@ _EXCEPTIONS = (WordKind.HOST, WordKind.SUBNET, WordKind.OUTSIDE, WordKind.GROUP,
 
 
 class Asked(NamedTuple):
-    """What a person asks of a fence: the subnet, services open at its gateways, names left open,
-    whether others may come in.
+    """What a person asks of a fence: the subnet, services open at its gateways, names that stay
+    reachable, and whether others may come in.
     """
 
     subnet: str
@@ -61,8 +66,8 @@ class Asked(NamedTuple):
 
 
 class Claimed(NamedTuple):
-    """An expectation to be tried before it is kept, and those, subnet by subnet, that may hold
-    where it does not.
+    """An expectation to be proved before it is written, and those for each subnet, of which some
+    may hold where it does not.
     """
 
     whole: str
@@ -70,7 +75,7 @@ class Claimed(NamedTuple):
 
 
 class FenceList(NamedTuple):
-    """A list to be written, and where: its head, a note, its entries without numbers, and its
+    """A list to be written, and where: its first line, a note, its entries without numbers, and its
     `place` lines.
     """
 
@@ -93,8 +98,8 @@ class FenceList(NamedTuple):
 
 
 class FenceHead(NamedTuple):
-    """Entries to be written at the head of a list that stands already where one of the fence's
-    would, each with a comment by which it is found again.
+    """Entries to be written at the top of a list that is placed where one of the fence's would be,
+    each with a comment by which it is found again.
     """
 
     access_list: str
@@ -103,7 +108,7 @@ class FenceHead(NamedTuple):
 
 
 class Fence(NamedTuple):
-    """What is to be written: groups, lists, entries at the heads of other lists, expectations."""
+    """What is to be written: groups, lists, entries at the top of other lists, expectations."""
 
     groups: list[str]
     lists: list[FenceList]
@@ -111,8 +116,8 @@ class Fence(NamedTuple):
     expectations: list[Claimed]
 
     def without(self, needless: Collection[tuple[str, int]]) -> Fence:
-        """Return it without some entries, by list and number; a list with no entry left goes
-        too.
+        """Return the fence without some entries, given by list and number; a list without entries
+        is left out too.
         """
         lists = [
             each._replace(
@@ -140,7 +145,7 @@ class Fence(NamedTuple):
         return self._replace(lists=[each for each in lists if each.entries], heads=heads)
 
     def lines(self, claims: Iterable[str], accepted: Iterable[str] = ()) -> list[str]:
-        """Return all of it as lines of a plan, with these expectations and accepted findings."""
+        """Return the whole fence as lines of a plan, with these expectations and accepted findings."""
         placements = [line for each in self.lists for line in each.placements]
         parts = [
             self.groups,
@@ -154,12 +159,12 @@ class Fence(NamedTuple):
 
 
 def first_line(subnet: str) -> str:
-    """Return the comment that stands before a fence."""
+    """Return the comment line before a fence."""
     return f"# fence around {subnet}; to take it away: crossgate fence {subnet} --undo"
 
 
 def last_line(subnet: str) -> str:
-    """Return the comment that stands behind a fence."""
+    """Return the comment line after a fence."""
     return f"# end of the fence around {subnet}"
 
 
@@ -169,9 +174,7 @@ def mark(subnet: str) -> str:
 
 
 def without_fence(text: str, subnet: str) -> str | None:
-    """Return a plan's text as it was before a fence was written into it; None where there is
-    none.
-    """
+    """Return a plan's text as it was before a fence was written into it; None where it has none."""
     lines = list(file_lines("", text))
     bare = [line.text for line in lines]
     if first_line(subnet) not in bare or last_line(subnet) not in bare:
@@ -188,8 +191,9 @@ def without_fence(text: str, subnet: str) -> str | None:
 def fence(plan: Plan, asked: Asked) -> Fence:
     """Return the fence around a subnet in the families that it has.
 
-    Where a list stands already its lines go to the head of that. Raises `PlanError` when the subnet
-    or an exception is not there, such a list cannot have them, or there is nothing to keep it from.
+    Where a list is placed already, the lines go to the top of that. Raises `PlanError` when the
+    subnet or an exception does not exist, when such a list cannot take the lines, or when there is
+    nothing to fence it from.
     """
     segment = plan.segments.get(asked.subnet)
     subnets = [each.name for each in plan.segments.values() if not each.outside]
@@ -259,7 +263,7 @@ def _has(plan: Plan, name: str, family: Family) -> bool:
 
 
 class _OneFamily:
-    """Writes the lists of one family, where they stand and what they hold."""
+    """Writes the lists of one family, their places and their expectations."""
 
     def __init__(
         self,
@@ -302,7 +306,7 @@ class _OneFamily:
         self.excepted = _in_family(plan, asked.exceptions, family)
 
     def write(self) -> None:
-        """Write all of it. Raises `PlanError` where another list stands already."""
+        """Write everything. Raises `PlanError` where another list is in the way."""
         out = f"fence-{self.name}-out{self.tail}"
         self._list(
             out,
@@ -353,8 +357,8 @@ class _OneFamily:
                 )
 
     def _head(self, other: AccessList, entries: list[str], points: list[Point]) -> None:
-        """Put entries at the head of a list that stands at some of the points. Raises `PlanError`
-        where they would not do there what they are for.
+        """Put entries at the top of a list that is at some of the points. Raises `PlanError` where
+        they would not have their effect there.
         """
         places = self.plan.places_of(other)
         elsewhere = next(
@@ -423,7 +427,7 @@ class _OneFamily:
             yield f"permit icmp/echo-reply any to {self.beyond}"
 
     def _claims(self) -> Iterator[Claimed]:
-        """Yield what the fence is to hold: towards the other subnets, and at the gateways."""
+        """Yield what the fence must hold: towards the other subnets, and at the gateways."""
         limit = self.plan.client_ports[0] - 1
         services = ("tcp", f"udp/-{limit}", "ping") if self.asked.one_way else ("ip",)
         ways = [(self.name, "{}")] if self.asked.one_way else [(self.name, "{}"), ("{}", self.name)]
@@ -459,7 +463,9 @@ class _OneFamily:
         return Claimed(text, (text,))
 
     def _together(self, device: str, points: list[str]) -> str:
-        """Return a name for a device's other interfaces: the one there is, or a group of them."""
+        """Return a name for a device's other interfaces: that of the only one, or of a group of
+        them.
+        """
         if len(points) < 2:
             return "".join(points)
         name, members = f"{device}-beyond-{self.name}", ", ".join(points)
@@ -473,8 +479,8 @@ class _OneFamily:
         return name
 
     def _closed_ports(self) -> Iterator[tuple[str, Ports]]:
-        """Yield for TCP and for UDP the ports that are closed at the gateways; one way, clients'
-        UDP ports take replies.
+        """Yield the ports of TCP and of UDP that are closed at the gateways; in a one-way fence,
+        clients' UDP ports are open for replies.
         """
         terms = [
             term

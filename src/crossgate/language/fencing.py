@@ -1,4 +1,4 @@
-"""A fence written into a plan, proved and tidy, and taken away again."""
+"""A fence written into a plan, proved and in the standard layout, and removed again."""
 
 from __future__ import annotations
 
@@ -21,10 +21,10 @@ from crossgate.language.reader import Reading
 
 def write_fence(draft: Draft, asked: Asked, now: datetime) -> str:
     """Write a fence around a subnet at the plan's end, and say what is open and which expectations
-    were left out, as not proved.
+    were left out as not proved.
 
-    What the fence's own lists are found fault with, by what the person asked to leave open, is
-    accepted with that reason.
+    Findings about the fence's own lists that follow from what the person asked to leave open are
+    accepted, with that reason.
     """
     made = fence(draft.plan, asked)
     claims = [text for each in made.expectations for text in (each.whole, *each.parts)]
@@ -100,8 +100,8 @@ def write_fence(draft: Draft, asked: Asked, now: datetime) -> str:
 
 
 def _closed_gateways(plan: Plan, subnet: str) -> str:
-    """Return the places at which a subnet's packets come in, where each of them is closed; "" where
-    one is not.
+    """Return the places at which a subnet's packets come in, where all of them are on closed
+    devices; "" where one is not.
     """
     gateways = [
         each.point
@@ -147,7 +147,7 @@ def _fenced(draft: Draft, asked: Asked, made: Fence, lines: list[str]) -> _Trial
 
 
 def undo_fence(draft: Draft, subnet: str) -> str:
-    """Take away a fence that was written around a subnet. Raises `PlanError` when there is none."""
+    """Remove a fence around a subnet. Raises `PlanError` when there is none."""
     reading = Reading(draft.plan, draft.names, draft.data)
     trial = Draft(reading)
     marked = [

@@ -1,12 +1,12 @@
-"""What may stand where in a line: a form for each statement, and the automaton that it becomes.
+"""What may stand where in a line: a form for each statement, and the automaton made from it.
 
-In a form, words in lower case stand for themselves and those in capitals for a kind of word
-(`KINDS`) or for a part that is written below (`_PARTS`). `( | )` are alternatives, `[ ]` what may
-be left out, `*` and `+` what may be repeated.
+In a form, lower-case words stand for themselves and words in capitals for a kind of word (`KINDS`)
+or for a part that is defined below (`_PARTS`). `( | )` are alternatives, `[ ]` is optional, `*` and
+`+` are repetition.
 
-Reading is done by the functions of the table of statements (`syntax`), which tell more exactly what
-is wrong. The forms tell of a line that is still being written what each of its words is, and what
-may come next.
+Lines are read by the functions in the table of statements (`syntax`), which report errors more
+exactly. The forms say, of a line that is still being typed, what each word is and what may come
+next.
 """
 
 from __future__ import annotations
@@ -174,9 +174,7 @@ itself go before.
 
 
 class Step(NamedTuple):
-    """A word that may stand at a place: one that stands for itself, or one of a kind; and the
-    states that it leads to.
-    """
+    """A word that may come next, itself or any of a kind, and the states that it leads to."""
 
     word: str
     kind: str
@@ -184,8 +182,8 @@ class Step(NamedTuple):
 
 
 class Form:
-    """A form as an automaton over words: `states[n]` are the steps from a state, 0 is where a line
-    begins, and `ends` are the last ones.
+    """A form as an automaton over words: `states[n]` are the steps from a state, a line begins in
+    state 0, and `ends` are the final states.
     """
 
     def __init__(self, text: str) -> None:
@@ -199,8 +197,8 @@ class Form:
         self.ends = frozenset(state for state, closed in enumerate(reach) if end in closed)
 
     def roles(self, words: Sequence[str]) -> list[str]:
-        """Return what each word of a line is: "word" for one that stands for itself, its kind, ""
-        where no form has it.
+        """Return what each word of a line is: "word" for a word of the language, a kind, or ""
+        where the form has no place for it.
         """
         found, states = [], {0}
         for word in words:
@@ -210,8 +208,8 @@ class Form:
         return found
 
     def after(self, words: Iterable[str]) -> list[Step]:
-        """Return what may stand behind the words of an unfinished line, each once; nothing where
-        they are in no form.
+        """Return what may follow the words of an unfinished line, each once; nothing where the
+        words do not fit the form.
         """
         states = {0}
         for word in words:
@@ -220,14 +218,14 @@ class Form:
         return list({(step.word, step.kind): step for step in steps}.values())
 
     def accepts(self, words: Iterable[str]) -> bool:
-        """Whether the words make a whole line."""
+        """Whether the words are a complete line."""
         states = {0}
         for word in words:
             states = {step.after for step in self._taking(states, word)}
         return bool(states & self.ends)
 
     def _taking(self, states: Iterable[int], word: str) -> list[Step]:
-        """Return the steps that take a word: where it stands for itself somewhere, only those."""
+        """Return the steps for a word: where some step is for exactly this word, only such steps."""
         steps = [step for state in sorted(states) for step in self.states[state]]
         own = [step for step in steps if step.word == word]
         return own or [step for step in steps if step.kind and KINDS[step.kind](word)]
@@ -287,7 +285,7 @@ class Form:
 
 
 class _Reader:
-    """The words of a form, one after the other."""
+    """The words of a form, read one after the other."""
 
     def __init__(self, text: str) -> None:
         self._words = re.findall(r"[\w-]+|[^\s\w]", text)

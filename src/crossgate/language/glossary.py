@@ -1,5 +1,5 @@
-"""The words of the plan and of the answers, each explained in two sentences: `crossgate help WORD`,
-and the documentation.
+"""The words of plans and answers, each explained in two sentences, for `crossgate help WORD` and
+the documentation.
 """
 
 from __future__ import annotations
@@ -10,7 +10,7 @@ from crossgate.core.model.finding import KINDS
 
 
 class Word(NamedTuple):
-    """A word: what it means, and lines of a plan or a command that have it."""
+    """A word: what it means, and lines of a plan or a command that use it."""
 
     meaning: str
     example: str

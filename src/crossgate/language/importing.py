@@ -1,14 +1,17 @@
-"""Lists that come in from other formats, written into a plan: rules put together to entries, names
-made names of the plan.
+"""Lists from other formats, written into a plan: rules are joined to entries, and the plan's own
+names are used.
 
-1. Rules of one number that are all of a product become one entry again; others are an entry each.
-2. Addresses are written by the name of the plan that says exactly the set, a host's, subnet's,
-   group's or device's; else as a prefix, a wildcard or a range; where none of these is the set, as
-   a new group.
-3. What a rule asks that has no word here makes its entry `off`, and a note tells what it was. What
-   has no meaning is told.
-4. Of a list that is there already just the lines are changed that say something else: an entry that
-   takes the same packets as before keeps its words.
+1. Rules with one number that form a product become one entry again; others become an entry each.
+
+2. Addresses are written by the name of the plan that stands for exactly the set, of a host, subnet,
+group or device; or else as a prefix, a wildcard or a range; where none of these is the set, as a
+new group.
+
+3. What a rule asks that this language cannot say makes its entry `off`, and a note tells what it
+was. What has no meaning here is reported.
+
+4. In a list that exists already only the lines are changed that say something else: an entry that
+takes the same packets as before keeps its words.
 """
 
 from __future__ import annotations
@@ -62,11 +65,11 @@ _STEP = 10
 def take_in(
     draft: Draft, coming: Sequence[Coming], replace: bool
 ) -> tuple[str, dict[DeciderKey, int]]:
-    """Write what comes in, and say so; return how often lines of the lists have decided elsewhere,
-    too.
+    """Write what is imported, and say so; return how often lines of the lists have decided on
+    devices.
 
-    Raises `PlanError` where the plan has a list of a name, or one stands where another is to stand,
-    unless it is to be replaced.
+    Raises `PlanError` where the plan has a list of the same name, or one at the same place, unless
+    that is to be replaced.
     """
     devices, segments = (
         [each for part in coming for each in part.devices],
@@ -116,7 +119,7 @@ def take_in(
 
 
 def _above(draft: Draft, place: Place) -> Place:
-    """Return the first of the comments right above a line, which are about it; the line itself
+    """Return the first of the comments right above a line, which belong to it; the line itself
     where there is none.
     """
     while place.line > 1:
@@ -128,8 +131,8 @@ def _above(draft: Draft, place: Place) -> Place:
 
 
 def _own_names(coming: Sequence[Coming]) -> list[ComingList]:
-    """Return all lists, each with a name of its own; those of several devices that ask the same are
-    one. Raises `PlanError`.
+    """Return all lists, each with a name of its own; equal lists of several devices are one. Raises
+    `PlanError`.
     """
     known: dict[str, ComingList] = {}
     for part in coming:
@@ -164,7 +167,7 @@ def _lists(names: Sequence[str]) -> str:
 
 
 def _place(draft: Draft, places: Sequence[ComingPlace], replace: bool) -> str:
-    """Write where lists stand, and say so."""
+    """Write the placements of lists, and say so."""
     chosen: dict[tuple[Point, Direction, Family | None], ComingPlace] = {}
     for each in places:
         key = each.point, each.direction, each.of.family
@@ -195,7 +198,7 @@ def _place(draft: Draft, places: Sequence[ComingPlace], replace: bool) -> str:
 
 
 def _alike(one: ComingList, other: ComingList) -> bool:
-    """Whether two lists ask the same in the same order, whatever they call it."""
+    """Whether two lists have the same rules in the same order, whatever their names."""
 
     def asked(own: ComingList) -> list[Rule]:
         return [
@@ -216,7 +219,7 @@ def _alike(one: ComingList, other: ComingList) -> bool:
 def _lines(
     own: ComingList, entries: Sequence[ComingEntry], old: AnyList[Any] | None
 ) -> Iterator[str]:
-    """Yield the lines of a list, without the notes that an `old` one has already."""
+    """Yield the lines of a list; notes that an `old` list of that name has already are left out."""
     known = {quotable(each.text) for each in old.notes} if old is not None else ()
     dated = f" until {own.until}" if own.until else ""
     answers = f' for "{own.owner}"' if own.owner else ""
@@ -235,8 +238,8 @@ def _lines(
 def _entries(
     own: ComingList, draft: Draft, names: SetNames, old: AnyList[Any] | None
 ) -> list[ComingEntry]:
-    """Return the entries of a list; one that takes and does the same as that of its number in an
-    `old` list is written as it is there.
+    """Return the entries of a list; one that takes the same packets and does the same as the entry
+    with its number in an `old` list is written as it is there.
     """
     if own.entries or own.family is None:
         own.kind = own.kind or Kind.EXTENDED
@@ -285,8 +288,8 @@ def _as_before(
     number: int | None,
     draft: Draft,
 ) -> str | None:
-    """Return how an entry is written from its action on where that of its number takes the same
-    packets and does the same; None where it does not.
+    """Return the text of the old entry with a number where it takes the same packets and does the
+    same; None where it does not.
     """
     if not isinstance(old, AccessList) or old.kind is not own.kind or number is None:
         return None
@@ -302,7 +305,9 @@ def _as_before(
 
 
 def _kind(own: ComingList, plan: Plan, old: AnyList[Any] | None) -> Kind:
-    """A list that asks for sources only is standard where its number says so, or it was before."""
+    """Return the kind of a list: one that asks for sources only is standard where its number says
+    so, or where it was before.
+    """
     if own.kind is not None:
         return own.kind
     plain = all(takes_all(rule._replace(source=everything(own.family))) for rule in own.rules)
@@ -318,9 +323,7 @@ def _service(rule: Rule) -> Asked:
 
 
 def _is_product(rules: Sequence[Rule]) -> bool:
-    """Whether rules are all of the members of one product, and there is nothing else that they
-    differ in.
-    """
+    """Whether rules are exactly the members of one product, and differ in nothing else."""
     keys = [
         (each.source, each.destination, _service(each), each.source_ports, each.flags)
         for each in rules

@@ -1,12 +1,15 @@
 """A plan kept in step with the tables that people have of its subnets and hosts: what is new in a
-table is added, what is otherwise is changed, what is gone is told or taken out.
+table is added, what differs is changed, what is missing is told or removed.
 
-1. A row is of what has its key in the plan: its name, an address or its hardware address. Names
-   that differ in case alone, or in what a name cannot have, are one.
-2. Of a line only that is written which its row says otherwise. A row that has addresses of one
-   family says nothing of the other; what a row leaves empty stays.
-3. A group that a column of roles keeps has a remark that says so. No other group is touched.
-4. An error that reading the changed plan brings is told at the row that its line came from.
+1. A row belongs to what has its key in the plan: its name, an address or its hardware address.
+Names are the same if they differ only in case, or in characters that a name cannot have.
+
+2. Of a line only the parts are changed that its row contradicts. A row with addresses of one family
+says nothing about the other; empty cells change nothing.
+
+3. A group that follows a column of roles has a remark that says so. No other group is touched.
+
+4. An error in the changed plan is reported at the row that its line came from.
 """
 
 from __future__ import annotations
@@ -50,17 +53,17 @@ from crossgate.language.uses import texts_of
 
 
 def in_step(draft: Draft, subnets: ComingTable | None, hosts: ComingTable | None) -> str:
-    """Bring a plan in step with tables, and say what that was.
+    """Bring a plan in step with tables, and say what was done.
 
-    Raises `PlanErrors` with every row that cannot be taken in, and `PlanError` where what is gone
-    is named by other lines.
+    Raises `PlanErrors` with every row that cannot be used, and `PlanError` where other lines name
+    what is to be removed.
     """
     step = _Step(draft)
     return "; ".join(filter(None, [step.subnets(subnets), step.hosts(hosts)])) or "nothing"
 
 
 class _Step:
-    """Brings a draft in step, and remembers which row each name came from."""
+    """Brings a draft in step, and keeps for each name the row that it came from."""
 
     def __init__(self, draft: Draft) -> None:
         self.draft = draft
@@ -74,7 +77,7 @@ class _Step:
         draft.explained = self._explained
 
     def _explained(self, error: PlanError) -> PlanError:
-        """Return an error in a line that a row was written to as one of that row."""
+        """Return an error in a line that came from a row as an error at that row."""
         words = [each.text for each in tokens(error.source)]
         name = ""
         if words[:1] in (["host"], ["subnet"], ["group"]):
@@ -88,7 +91,7 @@ class _Step:
         return row.problem(error.message, field_of(row, word))
 
     def _each(self, matches: Iterable[Match], take_in: Callable[[Match], None]) -> None:
-        """Take rows in; what is wrong in one is kept for the end. Raises `PlanErrors`."""
+        """Apply all rows; errors in single rows are collected until the end. Raises `PlanErrors`."""
         for each in matches:
             try:
                 take_in(each)
@@ -102,7 +105,7 @@ class _Step:
     # ---- Subnets
 
     def subnets(self, table: ComingTable | None) -> str:
-        """Bring the subnets in step, with the interfaces that are their gateways."""
+        """Bring the subnets in step, and the interfaces that are their gateways."""
         if table is None or not table.rows:
             return ""
         own = [
@@ -142,7 +145,7 @@ class _Step:
     def _change_subnet(
         self, old: Segment, name: str, prefixes: Sequence[Pattern], vlan: str, said: Said
     ) -> None:
-        """Write what a row says otherwise of a subnet."""
+        """Write what a row says differently about a subnet."""
         line = LineParts(self.draft.line(old.place), ("vlan", "isolated"))
         if {*prefixes} != {*old.prefixes}:
             line.head[2:] = map(str, prefixes)
@@ -155,7 +158,7 @@ class _Step:
     # ---- Hosts
 
     def hosts(self, table: ComingTable | None) -> str:
-        """Bring the hosts in step, and the groups that their roles are."""
+        """Bring the hosts in step, and the groups that follow a column of roles."""
         if table is None or not table.rows:
             return ""
         own = [
@@ -206,7 +209,7 @@ class _Step:
             yield from device.interfaces.values()
 
     def _mac(self, row: TableRow, taken: set[int]) -> int | None:
-        """Return the hardware address of a row; one that is none, or is taken, is told."""
+        """Return the hardware address in a row; one that is invalid or taken is reported."""
         text = row.values.get("mac", "")
         mac = mac_of(text)
         if text and (mac is None or mac in taken):
@@ -219,7 +222,7 @@ class _Step:
 
     def _subnet(self, row: TableRow, addresses: Sequence[Address]) -> str:
         """Return the subnet that a row names, "" where it names none. Raises `PlanError` for one
-        that there is not, and where none is named and no subnet has the addresses.
+        that does not exist, and where none is named and no subnet has the addresses.
         """
         given = row.values.get("subnet", "")
         name = one_of(plain_name(given), self.prefixes) if given else ""
@@ -231,7 +234,7 @@ class _Step:
     def _change_host(
         self, match: Match, addresses: list[Address], mac: int | None, said: Said
     ) -> None:
-        """Write what a row says otherwise of a host."""
+        """Write what a row says differently about a host."""
         row, name, known = match
         old = self.plan.hosts[known or name]
         line = LineParts(self.draft.line(old.place), ("on", "at", "gateway", "mac", "stateful"))
@@ -264,8 +267,8 @@ class _Step:
         self._write(old.place, line)
 
     def _around(self, addresses: Sequence[Address], now: str) -> str:
-        """Return the subnet that addresses are on: where the machine is `now` if that has them,
-        else the only one that does, else "".
+        """Return the subnet for addresses: the machine's present one if it has them, or else the
+        only one that does, or else "".
         """
         segment = self.plan.segments.get(now)
         if (segment is not None and segment.outside) or all(
@@ -282,7 +285,7 @@ class _Step:
     # ---- Groups of roles
 
     def _roles(self, table: ComingTable, matches: Sequence[Match], said: Said) -> frozenset[Place]:
-        """Bring the groups in step that a column of roles keeps; return their lines."""
+        """Bring the groups in step that follow a column of roles; return their lines."""
         header = next((row.headers["role"] for row in table.rows if "role" in row.headers), None)
         if header is None:
             return frozenset()
@@ -332,7 +335,7 @@ class _Step:
     def _change_group(
         self, name: str, place: Place, members: Sequence[str], mark: str, said: Said
     ) -> None:
-        """Write the members of a group that is kept; those that stay keep their order."""
+        """Write the members of such a group; those that stay keep their order."""
         line = self.draft.line(place)
         if not members:
             self._see_unused("group", {name}, frozenset({place}), "has no machine any more")
@@ -355,9 +358,7 @@ class _Step:
         said: Said,
         addresses: Callable[[TableRow], Sequence[Any]],
     ) -> list[Match]:
-        """Return what each row is of, and write the names that rows give anew. Raises
-        `PlanErrors`.
-        """
+        """Return what each row belongs to, and write new names that rows give. Raises `PlanErrors`."""
         index = Index(own)
         found: list[Match] = []
         named: dict[str, TableRow] = {}
@@ -416,7 +417,7 @@ class _Step:
         said: Said,
         kept: frozenset[Place],
     ) -> str:
-        """Take out or tell what is gone, and say all that was done."""
+        """Remove or report what the table no longer has, and say all that was done."""
         known = {each.known for each in matches}
         gone = [each for each in own if each.name not in known] if table.whole else []
         if gone and not table.prune:
@@ -437,7 +438,7 @@ class _Step:
         return said.text(table.file)
 
     def _see_unused(self, kind: str, names: set[str], but: frozenset[Place], why: str) -> None:
-        """Raise `PlanError` where lines name what goes, but for some."""
+        """Raise `PlanError` where lines name what is to be removed, apart from some lines."""
         named: dict[str, list[str]] = {}
         for text in texts_of(self.draft.data):
             for number, line in enumerate(text.lines):

@@ -1,4 +1,4 @@
-"""A new entry put into a list: where, and what is left for it there."""
+"""A new entry inserted into a list: where it goes, and what the lines above leave for it there."""
 
 from __future__ import annotations
 
@@ -34,11 +34,11 @@ def insert_entry(
     spot: Spot,
     chosen: Callable[[str], bool] | None = None,
 ) -> str:
-    """Write a new entry where a person wants it, and say where. Raises `PlanError`.
+    """Insert a new entry where a person wants it, and say where. Raises `PlanError`.
 
-    At the end of the list, where it goes unless something else is wanted, what lines above take of
-    it is told, and where it would have all of it; whoever is asked (`chosen`) may have it put
-    there.
+    An entry goes to the end of the list unless something else is wanted. There, what the lines
+    above take from it is told; where that is everything, so is the place before which it would take
+    all its packets, and `chosen` is asked whether it should go there.
     """
     new = given_entry(draft, access_list, text)
     body, own = unnumbered(text)
@@ -78,8 +78,8 @@ def insert_entry(
 
 
 def _told_of_end(draft: Draft, access_list: AnyList[Any], new: AnyEntry) -> int | None:
-    """Leave what lines above take of a new entry at the end in the draft's remarks; where that is
-    all, return before which it would have it.
+    """Put into the draft's remarks what the lines above take from a new entry at the end; where
+    that is everything, return the entry before which it would take all its packets.
     """
     if not isinstance(access_list, AccessList) or not isinstance(new, Entry):
         after = _effective_position(draft.plan, access_list, new).after

@@ -1,5 +1,5 @@
-"""Rows of a table beside what a plan has: which row is of what, and what was done with it,
-counted.
+"""Rows of a table matched with what a plan has: which row belongs to what, and counts of what was
+done.
 """
 
 from __future__ import annotations
@@ -15,7 +15,7 @@ from crossgate.language.table_rows import TableRow, address_of, mac_of, several
 
 
 class Key(StrEnum):
-    """By what a row is known to be of something that the plan has."""
+    """By what a row is matched with something in the plan."""
 
     NAME = "name"
     ADDRESS = "address"
@@ -23,11 +23,12 @@ class Key(StrEnum):
 
 
 class ComingTable(NamedTuple):
-    """A table that a plan is to be in step with; what it does not have is gone if it is `whole`,
-    and taken out where it is to `prune`. Its field `role` names groups.
+    """A table with which a plan is to be brought in step.
 
-    One that is not whole, as of leases, has names that machines give themselves: no name of the
-    plan is changed by it, and a row whose name does not serve is left out and told.
+    If it is `whole`, what it does not have is gone, and is removed if it is to `prune`. Its field
+    `role` names groups. A table that is not whole, as one of leases, has names that machines give
+    themselves: it changes no name of the plan, and a row whose name cannot be used is left out and
+    reported.
     """
 
     rows: Sequence[TableRow]
@@ -42,7 +43,7 @@ class ComingTable(NamedTuple):
 
 
 class Own(NamedTuple):
-    """What the plan has of a kind, with all that it may be known by."""
+    """What the plan has of one kind, with all keys by which rows can be matched."""
 
     name: str
     place: Place
@@ -59,28 +60,28 @@ class Match(NamedTuple):
 
 
 class Said:
-    """What was done, counted and named by its sort."""
+    """Counts and names of what was done, for each sort of change."""
 
     def __init__(self) -> None:
         self._names: dict[str, list[str]] = {}
 
     def add(self, sort: str, name: str) -> None:
-        """Count something under a sort of change, as `moved`."""
+        """Count a change of some sort, such as `moved`."""
         self._names.setdefault(sort, []).append(name)
 
     def text(self, file: str) -> str:
-        """Return a sentence about what was done by a file."""
+        """Return a sentence about what was done because of a file."""
         parts = [f"{len(names)} {sort} ({few(names)})" for sort, names in self._names.items()]
         return f"{PurePath(file).name}: {', '.join(parts) or 'nothing new'}"
 
 
 def few(names: Sequence[str]) -> str:
-    """Return up to four of some names in a row, and how many more there are."""
+    """Return up to four of some names in a line, and the number of the others."""
     return ", ".join(names[:4]) + (f" and {len(names) - 4} more" if len(names) > 4 else "")
 
 
 class Index:
-    """What the plan has of a kind, by all that it may be known by."""
+    """What the plan has of one kind, by all keys."""
 
     def __init__(self, own: Sequence[Own]) -> None:
         self._names = {each.name: each.name for each in own}
@@ -92,7 +93,7 @@ class Index:
         self._with_mac = {each.name for each in own if each.mac is not None}
 
     def has(self, name: str) -> bool:
-        """Whether the plan has something of this kind by a name."""
+        """Whether the plan has something of this kind with a name."""
         return name in self._names
 
     def find(
@@ -102,8 +103,8 @@ class Index:
         key: Key,
         addresses: Callable[[TableRow], Sequence[Any]],
     ) -> str | None:
-        """Return what a row is of. By hardware address, a row or a machine that has none is known
-        by its name.
+        """Return what a row belongs to. When matching by hardware address, a row or a machine
+        without one is matched by its name.
         """
         if key is Key.ADDRESS:
             return next(
@@ -118,17 +119,17 @@ class Index:
 
 
 def host_addresses(row: TableRow) -> list[Address]:
-    """Return the addresses of a host's row. Raises `PlanError`."""
+    """Return the addresses in a host's row. Raises `PlanError`."""
     return [address_of(row, word, "address") for word in several(row.values.get("address", ""))]
 
 
 def holds(prefixes: Iterable[Pattern], address: Address) -> bool:
-    """Whether one of some prefixes has an address."""
+    """Whether one of some prefixes contains an address."""
     return any(each.family is address.family and each.contains(address.value) for each in prefixes)
 
 
 def one_of(name: str, known: Collection[str]) -> str:
-    """Return the known name that a name is, whatever its case; "" where there is none."""
+    """Return the known name that equals a name but for case; "" where there is none."""
     if name in known:
         return name
     found = [each for each in known if each.lower() == name.lower()]

@@ -1,10 +1,10 @@
-"""A plan in one layout: columns aligned, addresses in their usual form, entries in the order of
-their numbers.
+"""The standard layout of a plan: columns aligned, addresses in their standard form, entries in the
+order of their numbers.
 
-Lines of a kind that follow each other are one table, and so are the entries of a list. Words are
-only set anew, never changed, but for addresses: hexadecimal in lower case and shortened (RFC 5952),
-no bits where a wildcard or a prefix leaves them open. Comments stay with their lines, and a comment
-above an entry moves with it.
+Consecutive lines of a kind are one table, and so are the entries of a list. Words are aligned,
+never changed, except addresses: hexadecimal in lower case and shortened (RFC 5952), with 0 bits
+where a wildcard or a prefix leaves them open. Comments stay with their lines, and a comment above
+an entry moves with it.
 """
 
 from __future__ import annotations
@@ -25,8 +25,8 @@ _INDENT = "    "
 
 
 class _Set(NamedTuple):
-    """One line: its cells where it is part of a table, else its whole text; `kind` tells which
-    lines make a table together.
+    """A line: its cells where it is part of a table, or else its whole text; lines of the same
+    `kind` make a table together.
     """
 
     kind: str
@@ -37,7 +37,7 @@ class _Set(NamedTuple):
 
 
 def tidied(text: str, file: str, plan: Plan) -> str:
-    """Return the text of one of a plan's files in the usual layout; the meaning is the same."""
+    """Return the text of one of a plan's files in the standard layout; its meaning stays the same."""
     return _tidied(list(file_lines(file, text)), file, plan, _ending(text))
 
 
@@ -46,7 +46,9 @@ def _ending(text: str) -> str:
 
 
 def _tidied(lines: list[Line], file: str, plan: Plan, ending: str) -> str:
-    """Return some of a file's lines, which no table or list goes on beyond, in the usual layout."""
+    """Return some of a file's lines in the standard layout; no table or list may continue beyond
+    them.
+    """
     standard: dict[int, bool] = {}
     numbers: dict[int, int] = {}
     first, last = (lines[0].number, lines[-1].number) if lines else (0, -1)
@@ -67,8 +69,8 @@ def _tidied(lines: list[Line], file: str, plan: Plan, ending: str) -> str:
 
 
 def kept_tidy(file: str, old: bytes, before: Plan, new: bytes, after: Plan) -> bytes:
-    """Return the new bytes of a file in the usual layout where the old ones were in it, as an edit
-    left them where not. Only what the edit changed is set anew.
+    """Return the new bytes of a file in the standard layout where the old ones were in it, and
+    unchanged where not. Only what the edit changed is aligned again.
     """
     (_, text), (mark, edited) = _marked(old), _marked(new)
     if tidied(text, file, before) != text:
@@ -94,8 +96,8 @@ def _whole(line: Line) -> str:
 
 
 def _parts(lines: list[Line]) -> list[list[Line]]:
-    """Return the lines of a file in parts that no table or list goes on beyond: one begins with a
-    line at the left margin behind a blank one, or with a list that stands behind something else.
+    """Return the lines of a file in parts beyond which no table or list continues: a part begins
+    with an unindented line after a blank one, or with a list that follows something else.
     """
     found: list[list[Line]] = [[]]
     blank, statement = True, ""
@@ -121,8 +123,8 @@ def _set(line: Line, block: str, number: int | None) -> _Set:
 
 @lru_cache(maxsize=1 << 17)
 def _cells(text: str, block: str) -> _Set:
-    """Return a line set in cells, but for an entry's number; lines are kept, for an edit looks at
-    the file before and after it.
+    """Return a line as cells, without the number of an entry; results are kept, since an edit looks
+    at the file before and after it.
     """
     remark = ""
     if '"' not in text and "#" not in text:
@@ -144,8 +146,8 @@ def _cells(text: str, block: str) -> _Set:
 
 
 def _ordered(lines: list[_Set]) -> Iterator[_Set]:
-    """Yield the lines with each list's entries in the order of their numbers, what stands above an
-    entry with it.
+    """Yield the lines with each list's entries in the order of their numbers, each together with
+    the lines above it that belong to it.
     """
     index = 0
     while index < len(lines):
@@ -166,7 +168,7 @@ def _ordered(lines: list[_Set]) -> Iterator[_Set]:
 
 
 def _block(lines: list[_Set]) -> Iterator[_Set]:
-    """Yield a list's block in order: what stands above the first entry, the entries, the otherwise
+    """Yield a list's block in order: what is above the first entry, the entries, the otherwise
     line.
     """
     chunks: list[tuple[int, list[_Set]]] = []
@@ -201,8 +203,8 @@ def _block(lines: list[_Set]) -> Iterator[_Set]:
 
 
 def _tables(lines: list[_Set]) -> Iterator[str]:
-    """Yield the lines as text, each run of one kind as a table; comment lines do not end one, other
-    lines do.
+    """Yield the lines as text, consecutive lines of one kind as a table; comment lines do not end
+    one, other lines do.
     """
     start = 0
     while start < len(lines):
@@ -219,7 +221,7 @@ def _tables(lines: list[_Set]) -> Iterator[str]:
 
 
 def _goes_on(line: _Set, kind: str) -> bool:
-    """Whether a line may stand within a table: a comment by itself, or a note between entries."""
+    """Whether a line may be inside a table: a comment by itself, or a note between entries."""
     return (not line.cells and bool(line.remark)) or (kind == "entry" and line.kind == "note")
 
 

@@ -1,4 +1,4 @@
-"""The line that says which addresses of a subnet its machines get for a time, and from whom."""
+"""The line that says which addresses of a subnet its machines lease, and from which server."""
 
 from __future__ import annotations
 
@@ -67,9 +67,7 @@ def _range(words: Words) -> tuple[Pattern, ...]:
 def _belongs(
     words: Words, index: int, leased: tuple[Pattern, ...], on: Segment, plan: Plan
 ) -> None:
-    """See that a range lies in its subnet, and that no machine has another right to what is in
-    it.
-    """
+    """Check that a range lies in its subnet, and that no address of it is taken otherwise."""
     family = leased[0].family
     own = [each for each in on.prefixes if each.family is family]
     if not own:
@@ -103,7 +101,7 @@ def _has(leased: tuple[Pattern, ...], address: Address) -> bool:
 
 
 def _gives(words: Words, names: Names, by: str, on: Segment, family: Family) -> None:
-    """See that requests get to whom a subnet's leases come from."""
+    """Check that lease requests can reach the server of a subnet's leases."""
     plan, label = names.plan, family.label
     gateways = [each for each in _interfaces(plan, on) if each.in_family(family)]
     if by in plan.devices:

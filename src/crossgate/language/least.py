@@ -1,13 +1,17 @@
-"""The least that claims need: a list a subnet, near the source, that denies what no claim permits.
+"""The least that claims need: a list for each subnet, near the source, that denies what no claim
+permits.
 
 1. Where a subnet's machines come in, an extended list permits what claims permit them to open, and
-   the answers that they give to what claims permit others to open to them; `otherwise deny`. In
-   IPv6 what RFC 4861 and RFC 4890 ask for goes before.
-2. What an entry can only name as any, an outside, is permitted behind a denial of all inside
-   subnets.
-3. A line without which every claim holds that holds with it is left out: what a stateful device
-   remembers, what two claims say both.
-4. Where a list stands already nothing is written.
+their answers to what claims permit others to open to them; `otherwise deny`. In IPv6 the messages
+required by RFC 4861 and RFC 4890 come first.
+
+2. An outside, which an entry can only write as any, is permitted after a denial of all inside
+subnets.
+
+3. A line is left out if all claims that hold with it hold without it, because a device is stateful
+or because two claims say the same.
+
+4. Where a list is placed already, nothing is written.
 """
 
 from __future__ import annotations
@@ -35,9 +39,7 @@ from crossgate.language.twin import ERRORS, NEIGHBOURS
 
 
 class _List(NamedTuple):
-    """A list to be written: the lines that every IPv6 list needs, those for claims, and where it
-    stands.
-    """
+    """A list to be written: the lines that every IPv6 list needs, those for claims, and its place."""
 
     segment: str
     family: Family
@@ -46,14 +48,12 @@ class _List(NamedTuple):
     points: tuple[Point, ...]
 
     def is_last(self, text: str) -> bool:
-        """Whether no line stands behind one."""
+        """Whether no other line follows one."""
         return self.lines[-1] == text
 
 
 class Least(NamedTuple):
-    """Lists to be written, and the group of all inside subnets that some of them name, "" for
-    none.
-    """
+    """Lists to be written, and the group of all inside subnets that some of them name, "" for none."""
 
     lists: tuple[_List, ...]
     group: str
@@ -65,9 +65,9 @@ def least(
     reading: Reading, tell: Callable[[int, int], None] = lambda done, total: None
 ) -> Callable[[Draft], str]:
     """Return the edit that writes the lists. Raises `PlanError` where no claim permits anything, or
-    lists stand everywhere.
+    lists are placed everywhere.
 
-    `tell` is told how many lines have been tried without, of how many.
+    `tell` is told how many lines have been tested, of how many.
     """
     plan = reading.plan
     if not any(isinstance(each, Only) or each.claim is Claim.PERMIT for each in plan.expectations):
@@ -118,8 +118,8 @@ def _written(plan: Plan) -> Least:
 
 
 def _is_link(plan: Plan, segment: Segment) -> bool:
-    """Whether only devices are on a subnet, several of them: what comes in there comes from
-    anywhere.
+    """Whether only devices, at least two, are attached to a subnet: what comes in there may come
+    from anywhere.
     """
     devices = {
         device.name
@@ -178,7 +178,7 @@ def _shares(patterns: Sequence[Pattern], own: Sequence[Pattern]) -> bool:
 
 
 def _pruned(reading: Reading, found: Least, tell: Callable[[int, int], None]) -> Least:
-    """Leave out the lines without which every claim holds that holds with them."""
+    """Leave out the lines without which all claims that hold with them still hold."""
     plan = _tried(reading, found)
     session = Session(plan)
     verifier = Verifier(session)

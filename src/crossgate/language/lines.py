@@ -1,14 +1,14 @@
-"""A plan file as lines, of which nothing is lost: words and where they stand, remarks, line
-endings.
+"""A plan file as lines, of which nothing is lost: words and their columns, remarks, line endings.
 
-1. A line feed ends a line, and a carriage return before it belongs to the ending; the text of all
-   lines with their endings is the text of the file.
-2. Words are parted by white space. Text in double quotes is one word and keeps its opening quote as
-   its mark; `#` starts a remark outside of quotes, which goes to the line's end.
+1. A line feed ends a line, and a carriage return before it belongs to the ending; the lines with
+their endings are exactly the text of the file.
+
+2. Words are separated by white space. A text in double quotes is one word and keeps its opening
+quote as its mark; `#` outside of quotes starts a remark, which goes to the line's end.
+
 3. An indented line belongs to the statement above it.
 
-This is the one place that knows it: reading, editing and the usual layout all take lines apart
-here.
+Reading, editing and the standard layout all take lines apart here and nowhere else.
 """
 
 from __future__ import annotations
@@ -24,7 +24,7 @@ _WORD_OR_COMMA = re.compile(r'"[^"]*"?|#.*|,|[^\s",#]+')
 
 
 class Token(NamedTuple):
-    """A word, a text in quotes or a remark, and where it starts and ends in its line."""
+    """A word, a quoted text or a remark, and its first and last column in the line."""
 
     text: str
     start: int
@@ -33,7 +33,7 @@ class Token(NamedTuple):
 
 class Line(NamedTuple):
     """A line of a file: the file's name as the user gave it, the line's number from 1, its text,
-    and how it ends.
+    and its ending.
     """
 
     file: str
@@ -43,7 +43,7 @@ class Line(NamedTuple):
 
     @property
     def indent(self) -> str:
-        """The blanks and tabulators that it begins with."""
+        """The blanks and tabs that it begins with."""
         return self.text[: len(self.text) - len(self.text.lstrip())]
 
     def words(self) -> list[Token]:
@@ -57,10 +57,10 @@ class Line(NamedTuple):
 
 
 class EntryLine(NamedTuple):
-    """Where the parts of an entry stand in its line: those it has.
+    """The columns of the parts of an entry in its line, for the parts that it has.
 
-    `body` is where its action starts; `end` is behind the last word that is neither the comment, a
-    remark nor of the `owner`, which is `for` and the text behind it.
+    `body` is where its action starts; `end` is after the last word that belongs neither to the
+    comment, nor to a remark, nor to the `owner`, which is `for` and the text after it.
     """
 
     number: Token | None
@@ -73,13 +73,13 @@ class EntryLine(NamedTuple):
 
     @property
     def start(self) -> int:
-        """Where what stands behind its number starts."""
+        """The column where the part after its number starts."""
         return self.off.start if self.off else self.body
 
 
 def split_words(text: str, commas: bool = False) -> list[str]:
-    """Return the words of a line without its remark; with `commas` every comma outside quotes is a
-    word of its own.
+    """Return the words of a line without its remark; with `commas`, every comma outside quotes is a
+    separate word.
     """
     words: list[str] = (_WORD_OR_COMMA if commas else _WORD).findall(text)
     if words and words[-1][0] == "#":
@@ -88,15 +88,13 @@ def split_words(text: str, commas: bool = False) -> list[str]:
 
 
 def tokens(text: str, commas: bool = False) -> Iterator[Token]:
-    """Yield the words and the remark of a line, with where they stand; see `split_words` for
-    `commas`.
-    """
+    """Yield the words and the remark of a line, with their columns; see `split_words` for `commas`."""
     return _found(_WORD_OR_COMMA if commas else _WORD, text)
 
 
 def form_tokens(text: str, commas: bool = False) -> Iterator[Token]:
-    """Yield the words and the remark of a line as forms have them: a comma with a blank behind it
-    is a word of its own, with `commas` each.
+    """Yield the words and the remark of a line as forms expect them: a comma followed by a blank is
+    a separate word, with `commas` every comma.
     """
     return _found(_WORD_OR_COMMA if commas else _WORD_OR_END, text)
 
@@ -106,7 +104,7 @@ def _found(pattern: re.Pattern[str], text: str) -> Iterator[Token]:
 
 
 def file_lines(file: str, text: str) -> Iterator[Line]:
-    """Yield the lines of a file; an empty file has none, and none stands behind the last line
+    """Yield the lines of a file; an empty file has none, and there is none after the last line
     feed.
     """
     whole = text.split("\n")
@@ -121,13 +119,13 @@ def file_lines(file: str, text: str) -> Iterator[Line]:
 
 
 def alike_from_start(some: Sequence[str], others: Sequence[str]) -> int:
-    """Return how many texts of two rows are alike from the first on."""
+    """Return how many texts at the start of two sequences are equal."""
     pairs = zip(some, others, strict=False)
     return sum(1 for _ in takewhile(lambda pair: pair[0] == pair[1], pairs))
 
 
 def entry_line(text: str) -> EntryLine:
-    """Return where the parts of an entry stand in its line: `[NUMBER] ["off"] ENTRY ["for" TEXT]
+    """Return the columns of the parts of an entry in its line: `[NUMBER] ["off"] ENTRY ["for" TEXT]
     [COMMENT] [REMARK]`.
     """
     found = list(tokens(text))

@@ -1,5 +1,5 @@
-"""Lines of subnets, hosts and interfaces that a table changes: of each only what it says
-otherwise.
+"""Lines of subnets, hosts and interfaces that a table changes: in each only what the table
+contradicts.
 """
 
 from __future__ import annotations
@@ -17,7 +17,7 @@ from crossgate.language.table_rows import gateway_of, plain_name, several
 
 class LineParts:
     """A line of a subnet, a host or an interface: its words up to the first of some keywords, and
-    the keywords with what stands behind each.
+    each keyword with the words after it.
     """
 
     def __init__(self, line: Line, keywords: Sequence[str]) -> None:
@@ -41,11 +41,11 @@ class LineParts:
 
     @property
     def changed(self) -> bool:
-        """Whether it says other than it did."""
+        """Whether it differs from what it was."""
         return self._words() != self._was
 
     def put(self, keyword: str, value: str) -> None:
-        """Let what stands behind a keyword be a value."""
+        """Set the words after a keyword."""
         for part in self.rest:
             if part[0] == keyword:
                 part[1:] = [value]
@@ -55,7 +55,7 @@ class LineParts:
         )
 
     def leave_out(self, keyword: str, value: str) -> None:
-        """Take a keyword with what stands behind it out."""
+        """Remove a keyword with the words after it."""
         self.rest = [each for each in self.rest if each != [keyword, value]]
 
     def text(self) -> str:
@@ -82,9 +82,7 @@ class Interfaces:
         return [] if subnet is None else self._there.get(subnet, [])
 
     def fit(self, subnet: str | None, prefixes: Sequence[Pattern]) -> None:
-        """Write the prefix length of each interface address on a subnet anew, as the subnet's
-        prefixes now have it.
-        """
+        """Adjust the prefix length of each interface address on a subnet to the subnet's prefixes."""
         for each in self._on(subnet):
             self._addresses[each.device, each.name] = [
                 next(
@@ -99,8 +97,8 @@ class Interfaces:
             ]
 
     def gateway(self, match: Match, prefixes: Sequence[Pattern], vlan: str, said: Said) -> None:
-        """Let a subnet have the gateway that its row says. Raises `PlanError` where it is not known
-        whose that is.
+        """Give a subnet the gateway in its row. Raises `PlanError` where it is unknown which device
+        that is.
         """
         row, name, known = match
         wanted = [gateway_of(row, word, prefixes) for word in several(row.values["gateway"])]
@@ -137,7 +135,7 @@ class Interfaces:
         said.add("with a new interface", f"{name} at {device}")
 
     def _set(self, own: Interface, wanted: list[str], prefixes: Sequence[Pattern]) -> None:
-        """Let an interface have other addresses of the families that are wanted."""
+        """Give an interface other addresses of the families that are wanted."""
         families = {
             block.family
             for block in prefixes

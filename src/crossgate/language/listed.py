@@ -1,10 +1,11 @@
-"""Addresses of a group that come from a table beside the plan: `group NAME from "FILE"`.
+"""Addresses of a group from a table beside the plan: `group NAME from "FILE"`.
 
-1. The table is CSV of any common kind, or plain text with an address a line; what follows a `#` is
-   a remark. Nothing but its addresses is looked at, and no error shows a cell that does not look like
-   one: a plan may name any table of its folder.
-2. Where the first row has no address it is a header, and the column is the one headed with a word
-   for addresses, or the one that the plan names. Else it is the first column that has one.
+1. The table is CSV of any common kind, or plain text with an address in each line; `#` starts a
+remark. Only its addresses are looked at, and no error shows a cell that does not look like one: a
+plan may name any table in its folder.
+
+2. Where the first row has no address, it is a header, and the column is the one whose header means
+addresses, or the one that the plan names. Otherwise it is the first column with an address.
 """
 
 from __future__ import annotations
@@ -35,10 +36,9 @@ _SHOWN = re.compile(r"[0-9A-Fa-f.:/ -]{1,60}")
 
 
 def listed(file: str, data: bytes, column: str = "") -> dict[Family, tuple[Pattern, ...]]:
-    """Return the addresses of a table, as few prefixes as have them, by family.
+    """Return the addresses of a table, as the fewest prefixes, by family.
 
-    Raises `PlanErrors` with the rows that are wrong, the first of them, and `PlanError` for a table
-    without addresses.
+    Raises `PlanErrors` with the first faulty rows, and `PlanError` for a table without addresses.
     """
     index, rows = _column(file, list(_rows(file, data)), column)
     found: set[Pattern] = set()
@@ -87,7 +87,7 @@ def _rows(file: str, data: bytes) -> Iterator[tuple[int, list[str]]]:
 def _column(
     file: str, rows: Sequence[tuple[int, list[str]]], wanted: str
 ) -> tuple[int, Sequence[tuple[int, list[str]]]]:
-    """Return which column has the addresses, counted from 0, and the rows without a header. Raises
+    """Return the index of the column with the addresses, and the rows without a header. Raises
     `PlanError`.
     """
     if not rows:
@@ -117,7 +117,7 @@ def _words(header: str) -> list[str]:
 
 
 def _fewest(family: Family, patterns: Iterable[Pattern]) -> tuple[Pattern, ...]:
-    """Return the fewest prefixes that have just the addresses of some, which are prefixes."""
+    """Return the fewest prefixes that together have exactly the addresses of some prefixes."""
     spans = sorted((each.first, each.last) for each in patterns if each.family is family)
     joined: list[list[int]] = []
     for first, last in spans:

@@ -1,4 +1,4 @@
-"""The line of a device's block that says how it is managed."""
+"""The line in a device's block that says how it is managed."""
 
 from __future__ import annotations
 
@@ -56,7 +56,7 @@ def management_text(management: Management) -> str:
 
 
 def managing_hosts(names: Names) -> None:
-    """See that the machines exist by which devices are managed."""
+    """Check that the machines exist by which devices are managed."""
     for words, index, name in names.pending_hosts:
         with names.gathering():
             if name not in names.plan.hosts:

@@ -1,15 +1,18 @@
-"""Mends: edits that make an expectation hold that fails, each proved before it is shown; those that
-end a finding are in `ending`.
+"""Mends: edits that make a failing expectation hold, each proved before it is shown; those that end
+a finding are in `ending`.
 
-1. A failed claim comes with a conversation that breaks it. Where a list stops it, an entry in the
-   claim's own words right before the stopping line lets it by; where nothing stops it, such an
-   entry in a list on its way does, or a new list near an end.
-2. After each edit the claim is proved anew; while it still fails, or breaks another that held,
-   another edit is added, three at most.
-3. What is shown is proved as any edit is: everything that held holds, and there is no new error. Of
-   several, those come first that change least traffic beside the claim's own, counted in packets,
-   then those of fewest lines.
-4. Two claims that contradict each other are told, and nothing is looked for.
+1. A failed claim comes with a conversation that breaks it. Where a list denies that, an entry in
+the claim's own words right before the denying line permits it; where nothing denies it, such an
+entry in a list on its way does, or a new list near an end.
+
+2. After each edit the claim is proved again; while it still fails, or another claim that held is
+broken, another edit is added, up to three.
+
+3. Each mend that is shown is proved as any edit is: everything that held holds, and there is no new
+error. Mends that change the least traffic beside the claim's own, counted in packets, come first,
+then those with the fewest lines.
+
+4. For two claims that contradict each other, that is told, and no mend is looked for.
 """
 
 from __future__ import annotations
@@ -58,19 +61,18 @@ _WIDTH = 8
 
 
 class Step(NamedTuple):
-    """One edit, in a sentence and as what it does."""
+    """One edit: a sentence about it, and the change."""
 
     said: str
     change: Callable[[Draft], object]
 
 
 class Mend(NamedTuple):
-    """Edits that mend something, proved: what they say, what comes of them, and the edit as a
-    whole.
+    """Edits that mend something, proved: sentences about them, their effect, and all of them as one
+    change.
 
-    `beside` are the sizes, in packets that open conversations, of the kinds of traffic between
-    machines, from client ports, that they treat otherwise, without what the claim that they mend
-    speaks of.
+    `beside` are the sizes, in opening packets, of the kinds of traffic between machines, from
+    client ports, that they affect beyond what the mended claim is about.
     """
 
     said: tuple[str, ...]
@@ -80,8 +82,8 @@ class Mend(NamedTuple):
 
     @property
     def weight(self) -> tuple[int, ...]:
-        """What ranks it: other traffic between machines, in packets, new errors and warnings, lines
-        of text, differences in traffic, new notes.
+        """The sort key of mends: other traffic between machines, in packets; new errors and
+        warnings; lines of text; differences in traffic; new notes.
         """
         impact = self.proposal.impact
         new = [each.severity is Severity.NOTE for each in impact.findings] if impact else []
@@ -99,8 +101,8 @@ class Mend(NamedTuple):
 
 
 class Mendable(NamedTuple):
-    """Something that could be mended: what it is and where, why it is not right, how to mend it,
-    and why not where there is no way.
+    """Something that could be mended: what it is and where, what is wrong, how to mend it, and why
+    not where there is no way.
     """
 
     what: str
@@ -128,10 +130,10 @@ def mend_claim(
     verifier: Verifier,
     moves: Moves = _no_moves,
 ) -> Mendable:
-    """Look for mends of the expectation that has an index in the plan, and does not hold;
-    `verifier` is of the plan as it is.
+    """Look for mends of a failing expectation, given by its index in the plan; `verifier` is of the
+    unchanged plan.
 
-    What is there already is moved, where that helps, before anything is written.
+    Moving existing entries, where that helps, is tried before new ones are written.
     """
     session = verifier.session
     promise = reading.plan.expectations[index]
@@ -202,11 +204,11 @@ def mend_claim(
 def _without_needless(
     reading: Reading, after: Reading, steps: tuple[Step, ...], index: int, session: Session
 ) -> tuple[Reading, tuple[Step, ...]]:
-    """Return a plan after those of some edits without any of which an expectation does not hold,
-    with these edits.
+    """Return a plan after only those of some edits that are needed for an expectation to hold, with
+    these edits.
 
-    An edit that made one conversation get through may be for nothing once a later one is made.
-    `after` is the plan after all of them.
+    An edit that let one conversation through may have become needless by a later one. `after` is
+    the plan after all of them.
     """
     found, left = after, steps
     for step in steps[:-1]:
@@ -223,7 +225,7 @@ def _without_needless(
 
 
 def _after(reading: Reading, steps: Sequence[Step]) -> Reading | None:
-    """Return a plan after some edits, None where one of them cannot be made."""
+    """Return a plan after some edits, None where one of them is not possible."""
     after: Reading | None = reading
     for step in steps:
         after = None if after is None else applied(after, step)
@@ -231,8 +233,8 @@ def _after(reading: Reading, steps: Sequence[Step]) -> Reading | None:
 
 
 def _of_every_code(region: Region) -> Region:
-    """Return a region with the whole of each ICMP type that it has: an entry for the answers cannot
-    tell the codes of requests apart.
+    """Return a region extended to all codes of each ICMP type that it has: an entry for the answers
+    cannot distinguish the codes of requests.
     """
     messages = protocol_line(icmp_of(region.family))
     own, others = line.common(region.what, messages), line.less(region.what, messages)
@@ -241,7 +243,7 @@ def _of_every_code(region: Region) -> Region:
 
 
 def _contradicted(plan: Plan, promise: Promise, verifier: Verifier) -> str:
-    """Say which other expectation contradicts one, and of which packet; "" where none does."""
+    """Say which other expectation contradicts one, and for which packet; "" where none does."""
     for other in plan.expectations:
         packet = contradiction(verifier, promise, other)
         if packet is not None:
@@ -258,8 +260,8 @@ def _contradicted(plan: Plan, promise: Promise, verifier: Verifier) -> str:
 
 
 class _Beginning(NamedTuple):
-    """A plan after some edits, and the expectation, by its number from 0, that the next one is to
-    make hold.
+    """A plan after some edits, and the expectation, by its index, that the next edit is to make
+    hold.
     """
 
     reading: Reading
@@ -278,8 +280,8 @@ class _Beginning(NamedTuple):
 
 
 def _going_on(after: Reading, steps: tuple[Step, ...], proposal: Proposal) -> Iterator[_Beginning]:
-    """Yield how to go on after edits that make a claim hold and break another: by making that
-    hold.
+    """Yield how to continue after edits that make a claim hold and break another one: by making
+    that hold.
     """
     for each in proposal.impact.broken[:1] if proposal.impact else ():
         index = next(
@@ -292,8 +294,8 @@ def _going_on(after: Reading, steps: tuple[Step, ...], proposal: Proposal) -> It
 
 
 def _why(plan: Plan, proposal: Proposal) -> str:
-    """Say why a proposal that mends one thing may not be made; lines are those of the plan as it
-    is.
+    """Say why a proposal that mends one thing may not be made; lines are those of the unchanged
+    plan.
     """
     broken = proposal.impact.broken if proposal.impact else []
     if broken:
@@ -323,8 +325,8 @@ def proved(
     session: Session,
     own: Sequence[Region] = (),
 ) -> Mend:
-    """Return edits that were made one after the other as one, proved against the plan as it was;
-    `own` is what they are to treat otherwise.
+    """Return edits made one after the other as a single one, proved against the unchanged plan;
+    `own` is what they are meant to change.
     """
 
     def change(draft: Draft) -> str:
@@ -344,8 +346,8 @@ def proved(
 
 
 def _beside(impact: Impact, own: Sequence[Region], ports: tuple[int, int]) -> Iterator[int]:
-    """Yield how many packets of each kind of traffic that clients have between machines are treated
-    otherwise and are none of `own`.
+    """Yield the number of packets of each kind of traffic that clients have between machines and
+    that is affected without being in `own`.
     """
     for each in impact.differences:
         if not each.stray and not each.devices and each.clients:
@@ -407,11 +409,11 @@ def _steps(plan: Plan, promise: Promise, broken: Broken) -> Iterator[Step]:
 
 
 def _timed(plan: Plan, claim: Expectation, text: str) -> Iterator[list[str]]:
-    """Yield the entries that say something; where a claim speaks of one hour, first those that say
-    it in a window or but for one.
+    """Yield entries that say something; where a claim is about one hour, first those limited to a
+    window, or to all times outside it.
 
-    What is said of all hours of a window is said in it already; what is denied outside of one is
-    permitted in it first.
+    A text for all hours of a window names that window already; to deny something outside a window,
+    it is first permitted in it.
     """
     if claim.hours is not None and not claim.hours.inside and claim.claim is Claim.DENY:
         yield [f"permit{text.removeprefix('deny')} during {claim.hours.window}", text]
@@ -428,8 +430,8 @@ def _timed(plan: Plan, claim: Expectation, text: str) -> Iterator[list[str]]:
 
 
 def _cut_off(plan: Plan, broken: Broken) -> Iterator[Step]:
-    """Yield what lets conversations begin and stops them once it is known what TLS they speak: in a
-    list on the way, or in a new one.
+    """Yield the edits that let conversations begin and stop them once their TLS version is known:
+    in a list on the way, or in a new one.
     """
     claim = broken.claim
     port = "" if claim.source_port is None else f" source port {claim.source_port}"
@@ -444,8 +446,8 @@ def _cut_off(plan: Plan, broken: Broken) -> Iterator[Step]:
 
 
 def _in_lists(broken: Broken, texts: Sequence[str]) -> Iterator[Step]:
-    """Yield some entries in each extended list that the conversation's first packet meets, right
-    before the line that decides there.
+    """Yield the edits that insert some entries into an extended list that the conversation's first
+    packet meets, right before the line that decides there.
     """
     for asked in broken.trace.legs[0].asked:
         if (
@@ -472,8 +474,8 @@ def _in_lists(broken: Broken, texts: Sequence[str]) -> Iterator[Step]:
 
 
 def _closed(plan: Plan, promise: Only, broken: Broken) -> Iterator[Step]:
-    """Yield what an `only` line says as entries, permits closed by a denial of all else: in a list
-    on the way, or in a new one.
+    """Yield the edits that write an `only` line as entries, permits followed by a denial of
+    everything else: in a list on the way, or in a new one.
     """
     source = end_text(plan, promise.source)
     destination = "any" if is_elsewhere(plan, promise) else end_text(plan, promise.destination)
@@ -485,8 +487,8 @@ def _closed(plan: Plan, promise: Only, broken: Broken) -> Iterator[Step]:
 
 
 def _answering(plan: Plan, promise: Only, family: Family) -> list[str]:
-    """Return the entries that permit what the sources of an `only` line answer to those who may
-    reach them; they open nothing.
+    """Return the entries that permit the answers of an `only` line's sources to those who may reach
+    them; they open nothing.
     """
     ends = claim_ends(plan, promise, family)
     found: dict[str, None] = {}
@@ -513,7 +515,7 @@ def _answering(plan: Plan, promise: Only, family: Family) -> list[str]:
 def insertions(
     name: str, numbers: Sequence[int], texts: Sequence[str]
 ) -> Callable[[Draft], object]:
-    """Return what puts new entries into a list."""
+    """Return the change that inserts new entries into a list."""
 
     def change(draft: Draft) -> None:
         access_list = edits.find_list(draft.plan, name)
@@ -527,8 +529,8 @@ def insertions(
 def _new_lists(
     plan: Plan, broken: Broken, entries: Sequence[str], back: bool = False
 ) -> Iterator[Step]:
-    """Yield new lists with some entries, near a claim's source, else near its destination, where
-    none stands; the other way for answers (`back`).
+    """Yield the edits that write a new list with some entries, near a claim's source or else near
+    its destination, where no list is placed; for answers (`back`) in the other direction.
     """
     conversation = broken.trace.conversation
     ends = (conversation.source, conversation.destination)[:: -1 if back else 1]
@@ -548,12 +550,12 @@ def _new_lists(
 
 
 def _places(plan: Plan, source: Endpoint, destination: Endpoint) -> Iterator[tuple[Crossing, ...]]:
-    """Yield where a list could stand that is to stop what goes from one end to another, all in one
-    direction.
+    """Yield the places for a list that is to deny traffic from one end to another; those of one
+    edit have the same direction.
 
-    That is the place of an extended list, near the source, then that of a standard one. Where
-    several ways are equally good it is first all the devices that stand in each other's place, then
-    the subnet as a whole.
+    First the place of an extended list, near the source, then that of a standard one. Where several
+    ways are equally good, first all devices that stand in for each other together, then the subnet
+    as a whole.
     """
     found = sorted(
         suited(Network(plan), source, destination), key=lambda each: each.kind is not Kind.EXTENDED
@@ -573,7 +575,7 @@ _SIDES = {Direction.INBOUND: "in", Direction.OUTBOUND: "out", Direction.WITHIN: 
 
 
 def free_name(plan: Plan, point: Point, direction: Direction, family: Family) -> str:
-    """Return a name for a new list that is to stand at a place."""
+    """Return a free name for a new list at a place."""
     part = f"{point.owner}-{point.part}" if point.part else point.owner
     side = _SIDES[direction]
     name = plain_name(f"{part}-{side}{'6' if family is Family.IPV6 else ''}", "list")
@@ -583,7 +585,7 @@ def free_name(plan: Plan, point: Point, direction: Direction, family: Family) ->
 
 
 def _opening(plan: Plan, closed: ClosedPlace, entries: Sequence[str]) -> Step:
-    """Return a list for a closed place that lets by what some entries permit, and nothing else."""
+    """Return a list for a closed place that permits what some entries do, and nothing else."""
     assert closed.point is not None
     place = Crossing(closed.point, Direction.INBOUND)
     name = free_name(plan, place.point, place.direction, closed.family)
@@ -616,11 +618,11 @@ def mend_all(
     tell: Callable[[Mendable], None] = lambda found: None,
     moves: Moves = _no_moves,
 ) -> tuple[Mend | None, list[Mendable]]:
-    """Mend failed expectations one after the other, each by its first mend, until none is left that
-    can be; return it as one, and what is left.
+    """Mend failing expectations one after the other, each by its first mend, until no more can be
+    mended; return all mends as one, and what is left.
 
-    It ends, since the number of failing expectations falls with every step. `tell` is told of each
-    that is mended as it goes. Those that cannot be are tried again once nothing else is to be done.
+    It ends because the number of failing expectations falls with every step. `tell` is told of each
+    mended one. Those that cannot be mended are tried again when nothing else is left.
     """
     state, said, first = reading, list[str](), Session(reading.plan)
     hopeless: dict[int, Mendable] = {}

@@ -1,7 +1,7 @@
-"""Entries in another way of writing: what they say in this language.
+"""Entries in other notations, and what they say in this language.
 
-Nothing here is ever accepted. A line that is in error is put into this language's form as far as
-that is plain, and the form is told only if it reads without an error; so a mend that is told can be
+Such a notation is never accepted. A faulty line is translated into this language as far as its
+meaning is plain, and the translation is shown only if it reads without an error, so that it can be
 copied as it stands.
 """
 
@@ -36,8 +36,8 @@ Reads = Callable[[Line], object]
 
 
 def mended(error: PlanError, line: Line, kind: Kind, family: Family, reads: Reads) -> PlanError:
-    """Return the error of an entry's line, with what the line says in this language where that is
-    plain.
+    """Return the error of an entry's line, extended by what the line says in this language where
+    that is plain.
     """
     try:
         words = Words(line).words
@@ -67,8 +67,8 @@ def _told(error: PlanError, line: Line, form: str, doubt: str) -> PlanError:
 
 
 def _readings(words: list[str], kind: Kind, family: Family) -> list[tuple[str, str]]:
-    """Return what the words may say in this language, the likeliest first, each with what there is
-    to say about a mask in it.
+    """Return what the words may say in this language, the likeliest first, each with a note about a
+    mask in it.
     """
     left = _without_gaps(words)
     head: list[str] = []
@@ -87,7 +87,7 @@ def _readings(words: list[str], kind: Kind, family: Family) -> list[tuple[str, s
 
 
 def _without_gaps(words: list[str]) -> list[str]:
-    """Return the words with those that a blank after a comma has torn apart put together again."""
+    """Return the words, joining those that a blank after a comma has separated."""
     found: list[str] = []
     for word in words:
         if found and found[-1].endswith(",") and len(found[-1]) > 1:
@@ -98,8 +98,8 @@ def _without_gaps(words: list[str]) -> list[str]:
 
 
 class _Reader:
-    """Reads the words of an entry behind its action leniently, and says them in this language; None
-    where that is not plain.
+    """Reads the words of an entry after its action leniently, and returns them in this language;
+    None where their meaning is not plain.
     """
 
     def __init__(self, words: list[str], family: Family) -> None:
@@ -138,7 +138,7 @@ class _Reader:
         return word.lower() if word.lower() in (*_PORTED, "ip", "icmp") else word
 
     def _end(self) -> list[str] | None:
-        """Take a source or a destination off the front."""
+        """Take a source or a destination from the front."""
         if not self.words:
             return None
         word = self.words.pop(0)
@@ -160,8 +160,8 @@ class _Reader:
         return self._masked(address, str(mask), mask)
 
     def _masked(self, address: Address, text: str, mask: Address) -> list[str]:
-        """Say an address and a mask beside it, of which it is not said whether it is a wildcard or
-        a netmask.
+        """Return an address with a mask beside it, where nothing says whether it is a wildcard or a
+        netmask.
         """
         self.words.pop(0)
         likely, told = meanings(address, mask)
@@ -169,8 +169,8 @@ class _Reader:
         return [str(address), likely, text]
 
     def _ports(self) -> str:
-        """Take a test of ports off the front, and return it as this language writes ports; "" where
-        there is none.
+        """Take a test of ports from the front, and return it as this language writes ports; ""
+        where there is none.
         """
         if not self.words or self.words[0] not in _PORT_TESTS:
             return ""

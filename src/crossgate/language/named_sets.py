@@ -1,7 +1,8 @@
 """Names for sets: `group` and `service` lines, which may name each other in any order, but not in a
 circle.
 
-All statements of a kind are noted first, and read once all are known, each behind those it needs.
+All statements of a kind are collected first, and read once all are known, each after those that it
+needs.
 """
 
 from __future__ import annotations
@@ -20,8 +21,8 @@ from crossgate.language.words import Words
 def in_order(
     names: Collection[str], needed: Callable[[str], Sequence[str]]
 ) -> tuple[list[str], list[list[str]]]:
-    """Return names so that each stands behind those it needs, and the circles among them; however
-    long a chain is.
+    """Return names in an order in which each follows those it needs, and the circles among them;
+    chains may be of any length.
     """
     order: list[str] = []
     circles: list[list[str]] = []
@@ -54,7 +55,7 @@ def _round(circle: Sequence[str]) -> str:
 
 
 def group(words: Words, names: Names) -> None:
-    """Note a group, to be read by `groups`."""
+    """Keep a group's line, to be read by `groups`."""
     words.keyword("group")
     names.pending_groups[words.name("a group")] = words
 
@@ -79,7 +80,7 @@ def groups(names: Names) -> None:
 
 
 def service(words: Words, names: Names) -> None:
-    """Note a service, to be read by `services`."""
+    """Keep a service's line, to be read by `services`."""
     words.keyword("service")
     name = words.name("a service")
     if name in ("ip", "ping") or name in protocols():
@@ -105,9 +106,7 @@ def use(words: Words, names: Names) -> None:
 
 
 def services(names: Names) -> None:
-    """SERVICE = "service" NAME TOKEN *("," TOKEN), of which every token stands for something in
-    some family.
-    """
+    """SERVICE = "service" NAME TOKEN *("," TOKEN), where every token has a meaning in some family."""
     named: dict[str, NamedService] = {}
     for name, words in names.pending_services.items():
         with names.gathering():
@@ -141,8 +140,8 @@ def _tokens(words: Words) -> tuple[str, ...]:
 
 
 def _stands_for_something(words: Words, names: Names) -> bool:
-    """See that every token of a service exists in some family; what is wrong is told here, and not
-    where it is used.
+    """Check that every token of a service has a meaning in some family, so that errors are reported
+    here and not where it is used.
     """
     before = len(names.errors)
     for index in range(2, len(words.words)):

@@ -1,8 +1,8 @@
-"""What the words for addresses and services stand for in a plan: literal forms, and the plan's own
+"""What the words for addresses and services stand for in a plan: literals, and the plan's own
 names.
 
-The resolver is asked for the same words again and again in a long list, so it keeps every answer
-that depends on one word and a family only.
+A long list asks for the same words again and again, so every answer that depends only on a word and
+a family is kept.
 """
 
 from __future__ import annotations
@@ -46,11 +46,11 @@ from crossgate.language.words import Words
 
 
 class FollowOn(PlanError):
-    """A word that names a thing whose own statement is in error; the first error says it all."""
+    """An error about a name whose own statement is faulty; that statement's error is enough."""
 
 
 class Space(StrEnum):
-    """A space of names: within one, a name stands for one thing."""
+    """A name space: inside one, a name stands for one thing."""
 
     NAMES = "name"
     SERVICES = "service"
@@ -59,7 +59,7 @@ class Space(StrEnum):
 
 
 class _Around(NamedTuple):
-    """The lines around the lists of a plan: those of groups, as words, and the others."""
+    """The lines outside the lists of a plan: those of groups, as words, and the others."""
 
     others: tuple[str, ...]
     groups: frozenset[tuple[str, ...]]
@@ -78,11 +78,9 @@ class _Around(NamedTuple):
 
 
 class Kept:
-    """What an earlier reading of a plan made of its lists, as long as what is around them stays the
-    same.
-
-    That is whole lists that stand where they stood, and entries by their list's head and the text
-    of their line.
+    """What an earlier reading made of the lists of a plan, valid as long as everything around them
+    is unchanged: whole lists that have not moved, and entries by their list's first line and their
+    own text.
     """
 
     def __init__(self) -> None:
@@ -94,7 +92,7 @@ class Kept:
     def addresses(
         self, file: str, data: bytes, column: str
     ) -> Mapping[Family, tuple[Pattern, ...]]:
-        """Return the addresses of a table that a group is read from. Raises as `listed` does."""
+        """Return the addresses of a table that a group is read from. Raises the errors of `listed`."""
         before, known = self._tables.get((file, column), (b"", {}))
         if before != data:
             known = listed(file, data, column)
@@ -102,7 +100,7 @@ class Kept:
         return known
 
     def look_around(self, around: Sequence[str]) -> None:
-        """Forget everything where what is around the lists is not as it was; more groups change
+        """Forget everything where the lines around the lists have changed; additional groups change
         nothing that was read without them.
         """
         now = _Around.of(around)
@@ -111,31 +109,31 @@ class Kept:
         self._around = now
 
     def entries(self, head: str) -> tuple[dict[str, AnyEntry], dict[str, AnyEntry]]:
-        """Return the entries of the list with a head, and an empty dict for those that it has
-        now.
+        """Return the known entries of the list with a first line, and an empty dict for those that
+        it has now.
         """
         before, self._entries[head] = self._entries.get(head, {}), {}
         return before, self._entries[head]
 
     def whole(self, lines: Sequence[Line]) -> AccessList | EthernetList | None:
-        """Return what the lines of a list, with its head, were read as; None where it did not stand
-        just so.
+        """Return the list that was read from the same lines at the same place; None where there is
+        none.
         """
         before, known = self._lists.get(lines[0].text, ((), None))
         return known if before == lines else None
 
     def keep(self, lines: Sequence[Line], access_list: AccessList | EthernetList) -> None:
-        """Note what the lines of a list, in which there is no error, are read as."""
+        """Keep the list that was read from some lines without an error."""
         self._lists[lines[0].text] = lines, access_list
 
 
 class Names:
-    """Resolves words against a plan that is being read, and gathers the errors met on the way.
+    """Finds the meaning of words in a plan that is being read, and collects the errors on the way.
 
-    `declared` has every name that some statement declares, space by space, with that statement's
-    keyword; a name can be declared and still be missing from the plan when its statement is in
-    error. `lines` are the lines of the network's own statements, by their place, for errors that
-    only the whole network shows. `tables` are the files that groups are read from, by name.
+    `declared` has every name that some statement declares, by name space, with the statement's
+    keyword; a name can be declared and still be missing from the plan when its statement is faulty.
+    `lines` are the lines of the network's statements, by place, for errors that only the whole
+    network shows. `tables` are the files that groups are read from, by name.
     """
 
     def __init__(self, plan: Plan, kept: Kept, tables: Mapping[str, bytes]) -> None:
@@ -157,14 +155,14 @@ class Names:
 
     @contextmanager
     def gathering(self) -> Iterator[None]:
-        """Keep an error that is raised in here, and go on."""
+        """Collect an error raised by the enclosed code, and go on."""
         try:
             yield
         except PlanError as error:
             self.errors.append(error)
 
     def declare(self, words: Words, space: Space, keyword: str) -> None:
-        """Note the name behind a statement's keyword. Raises `PlanError` where it stands for
+        """Note the name after a statement's keyword. Raises `PlanError` where it stands for
         something else already.
         """
         name, declared = words.take(f"the name of a {keyword}"), self.declared[space]
@@ -178,9 +176,7 @@ class Names:
         declared[name] = keyword
 
     def unknown(self, words: Words, kind: str, name: str, known: Iterable[str]) -> PlanError:
-        """Make the error for a name that is not known, or a `FollowOn` when its own statement is in
-        error.
-        """
+        """Return the error for an unknown name, or a `FollowOn` when its own statement is faulty."""
         what = self.declared[Space.NAMES].get(name)
         if what is not None:
             if kind in (what, "name"):
@@ -189,7 +185,7 @@ class Names:
         return words.unknown(kind, name, list(known))
 
     def addresses(self, words: Words, family: Family) -> Addresses:
-        """ADDRESSES = 1#ITEM ["but" 1#ITEM], of which each is an ITEM of a list (`_item`)."""
+        """ADDRESSES = 1#ITEM ["but" 1#ITEM], where each ITEM is one of a list (`_item`)."""
         word = words.take("an address or a name")
         met = self._addresses[family]
         after = words.peek()
@@ -248,7 +244,7 @@ class Names:
         return Addresses(text, own)
 
     def meaning(self, words: Words, word: str) -> Meaning:
-        """Return what the word just taken means for a list; outsides and ports have no addresses
+        """Return what the word just taken means in a list; outsides and ports have no addresses
         there.
         """
         found = self._met_before(words, word)
@@ -269,8 +265,8 @@ class Names:
         return found
 
     def endpoints(self, words: Words, word: str) -> Meaning:
-        """Return what a word, which was just taken, means as a sender or receiver. Raises
-        `PlanError` for an unknown name, and for a port, which has no addresses.
+        """Return what the word just taken means as a sender or receiver. Raises `PlanError` for an
+        unknown name, and for a switch port, which has no addresses.
         """
         found = self._met_before(words, word)
         if found is None:
@@ -280,7 +276,7 @@ class Names:
         return found
 
     def several_endpoints(self, words: Words) -> str:
-        """ENDS = 1#END ["but" 1#END]; return them as a text that `meaning_of` understands. Raises
+        """ENDS = 1#END ["but" 1#END]; return them as a text that `meaning_of` reads. Raises
         `PlanError` where nothing is left.
         """
         start = words.index
@@ -309,7 +305,7 @@ class Names:
         return found
 
     def _leased(self, words: Words) -> Meaning:
-        """LEASED = "leases" "of" SUBNET, of which the first two words have been taken."""
+        """LEASED = "leases" "of" SUBNET; the first two words have been taken."""
         subnet = words.take("a subnet").removesuffix(",")
         if subnet not in self.plan.segments:
             raise self.unknown(words, "subnet", subnet, self.plan.segments)
@@ -389,7 +385,7 @@ class Names:
         )
 
     def _from_table(self, words: Words, name: str) -> Group:
-        """Read a group from a table; the errors of its rows are told at these."""
+        """Read a group from a table; errors in its rows are reported at these."""
         words.keyword("from")
         file = words.text("the table, in double quotes")
         column = (
@@ -456,10 +452,10 @@ _GOING_ON = ("wild", "mask", "but", "of")
 def read_several(
     words: Words, read: Callable[[Words, str], _Item]
 ) -> tuple[list[_Item], list[_Item], str]:
-    """SEVERAL = 1#ITEM ["but" 1#ITEM]; return the items before and behind `but`, and the text,
-    written in the usual way.
+    """SEVERAL = 1#ITEM ["but" 1#ITEM]; return the items before and after `but`, and the text in the
+    standard form.
 
-    `read` reads an item whose first word has been taken, without a comma that it ends with. Raises
+    `read` reads an item whose first word has been taken, without its final comma. Raises
     `PlanError`.
     """
     items: tuple[list[_Item], list[_Item]] = [], []
@@ -496,7 +492,7 @@ def read_several(
 
 
 def _like(address: Address, patterns: Iterable[Pattern]) -> Iterator[Pattern]:
-    """Yield the patterns of an address's family."""
+    """Yield the patterns of the same family as an address."""
     return (each for each in patterns if each.family is address.family)
 
 

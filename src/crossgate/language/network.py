@@ -1,11 +1,13 @@
-"""Devices that come in from other formats, written into a plan with the subnets that their
-interfaces are on.
+"""Devices from other formats, written into a plan with the subnets that their interfaces are on.
 
-1. Interfaces whose prefixes meet are on one subnet: the plan's that has the prefix, else a new one.
-2. A new subnet is called as most of its interfaces say, else by its prefix. Where a default route
-   leaves by a neighbour that no document has, the subnet is an outside.
-3. A device that the plan has is only written anew where it is to be replaced; what documents cannot
-   say of it stays.
+1. Interfaces whose prefixes overlap are on one subnet: the plan's subnet with the prefix, or else a
+new one.
+
+2. A new subnet gets the name that most of its interfaces give, or else one from its prefix. Where a
+default route leads to a neighbour that no document has, the subnet is an outside.
+
+3. A device that the plan has already is replaced only where that is wanted; what documents cannot
+say about it stays.
 """
 
 from __future__ import annotations
@@ -31,8 +33,8 @@ _NAME = re.compile(r"[A-Za-z][A-Za-z0-9_-]*")
 
 @dataclass(eq=False)
 class ComingInterface:
-    """An interface: its addresses with their prefix lengths, and what its subnet is called, ""
-    where that is not told.
+    """An interface: its addresses with their prefix lengths, and the name of its subnet, "" where
+    that is unknown.
     """
 
     name: str
@@ -46,8 +48,8 @@ class ComingInterface:
 
 
 class ComingTranslation(NamedTuple):
-    """A rule by which a device translates: the addresses it begins with, the words that follow
-    them, the addresses it ends with, and the words behind those.
+    """A translation rule of a device: the addresses it begins with, the words after them, the
+    addresses it ends with, and the words after those.
     """
 
     addresses: Sequence[Pattern]
@@ -56,8 +58,8 @@ class ComingTranslation(NamedTuple):
     rest: str = ""
 
     def text(self, names: SetNames) -> str:
-        """Write it in the names of a plan, but for several addresses outside: a name may be of
-        both families, and stand there for one alone.
+        """Write it with the names of a plan, except for several outside addresses: a name may be of
+        both families, and a rule is for one.
         """
         first = names.known(self.addresses, self.addresses[0].family)
         one = len(self.to) == 1 and self.to[0].size == 1
@@ -72,11 +74,11 @@ class ComingTranslation(NamedTuple):
 
 @dataclass(eq=False)
 class ComingDevice:
-    """A device with its interfaces, static routes and ports; a port that has a cable, with the port
-    at its far end.
+    """A device with its interfaces, static routes and ports; a port with a cable has the port at
+    the other end.
 
-    `translations` is None where that is not told. One that is `pictured` is from a picture of
-    links, and a document of its own tells more of it.
+    `translations` is None where they are unknown. A `pictured` device comes from a picture of
+    links, and a document of its own tells more about it.
     """
 
     name: str
@@ -96,7 +98,7 @@ class ComingDevice:
         )
 
     def point(self, text: str) -> Point | None:
-        """Return the place that an interface or port of this name is, None where there is none."""
+        """Return the interface or port with a name, None where there is none."""
         own = text.removeprefix(f"{self.name}.")
         for each in self.interfaces:
             if each.name in (text, own) and (each.addresses or self.switch):
@@ -110,7 +112,7 @@ class ComingDevice:
 
 @dataclass(eq=False)
 class ComingSegment:
-    """A subnet or an outside that a document tells of itself."""
+    """A subnet or an outside that a document describes."""
 
     name: str
     prefixes: list[Pattern]
@@ -120,8 +122,9 @@ class ComingSegment:
 def take_in_network(
     draft: Draft, devices: Sequence[ComingDevice], segments: Sequence[ComingSegment], replace: bool
 ) -> tuple[str, SetNames]:
-    """Write devices and the subnets that they need, and say so; return the names of sets, the new
-    subnets' too. Raises `PlanError` where the plan has one, unless it is to be replaced.
+    """Write devices and the subnets that they need, and say so; return the names for sets, those of
+    the new subnets included. Raises `PlanError` where the plan has one of them already, unless it
+    is to be replaced.
     """
     plan = draft.plan
     devices = _merged(devices)
@@ -163,8 +166,8 @@ def take_in_network(
 
 
 def _merged(devices: Sequence[ComingDevice]) -> list[ComingDevice]:
-    """Return the devices; what a picture tells of one that has a document is the far ends of its
-    cables.
+    """Return the devices; for a device with a document of its own, a picture adds only the far ends
+    of its cables.
     """
     own = [each for each in devices if not each.pictured]
     known = {each.name: each for each in own}
@@ -178,9 +181,7 @@ def _merged(devices: Sequence[ComingDevice]) -> list[ComingDevice]:
 
 
 def _add(draft: Draft, segments: Sequence[str], blocks: Sequence[str]) -> None:
-    """Write new subnets behind those of the plan's own file, and new devices behind its devices,
-    which come after.
-    """
+    """Write new subnets after those in the plan's own file, and new devices after its devices."""
     plan, own = draft.plan, draft.plan.files[0]
     known = [each for each in plan.segments.values() if each.place.file == own]
     subnets = [each.place for each in known if not each.outside] or [each.place for each in known]
@@ -212,7 +213,7 @@ def _add(draft: Draft, segments: Sequence[str], blocks: Sequence[str]) -> None:
 
 
 def last_line(device: Device) -> Place:
-    """Return where the last line of a device's block stands."""
+    """Return the place of the last line of a device's block."""
     parts = (
         device.interfaces.values(),
         device.ports.values(),
@@ -227,8 +228,8 @@ def last_line(device: Device) -> Place:
 def _block(
     device: ComingDevice, old: Device | None, chosen: _Subnets, cabled: set[str], remarks: list[str]
 ) -> Iterator[str]:
-    """Yield the lines of a device; what documents cannot say of it stays as it was. A cable is told
-    at one end: `cabled` are the others.
+    """Yield the lines of a device; what documents cannot say about it stays as it was. A cable is
+    written at one end only: `cabled` are the other ends.
     """
     name = device_name(device.name)
     if name != device.name:
@@ -291,7 +292,7 @@ def _block(
 
 
 def _unsaid(known: Interface) -> str:
-    """Return what the plan says of an interface and no document can."""
+    """Return what the plan says about an interface that no document can."""
     at = "" if known.at is None else f" at {known.at}"
     mac = "" if known.mac is None else f" mac {format_mac(known.mac)}"
     cost = "" if known.cost is None else f" cost {known.cost}"
@@ -299,8 +300,8 @@ def _unsaid(known: Interface) -> str:
 
 
 class _Subnets:
-    """The subnet of each interface that comes in: one of the plan's, or a new one for all whose
-    prefixes meet.
+    """The subnet of each imported interface: one of the plan's, or a new one for all whose prefixes
+    overlap.
     """
 
     def __init__(
@@ -341,8 +342,8 @@ class _Subnets:
         return self._lines
 
     def _known(self, group: Sequence[ComingInterface]) -> str | None:
-        """Return the plan's subnet that has a prefix of the group; else its outside that the group
-        names.
+        """Return the plan's subnet that has a prefix of the group of interfaces, or else its
+        outside that the group names.
         """
         wanted = {one for each in group for one in each.prefixes()}
         for name, segment in self._plan.segments.items():
@@ -392,7 +393,7 @@ class _Subnets:
         return name
 
     def _leaves(self, group: Sequence[ComingInterface], devices: Sequence[ComingDevice]) -> bool:
-        """Whether a device has its default route by a neighbour on these interfaces that is none of
+        """Whether a device's default route leads by these interfaces to a neighbour that is none of
         the devices.
         """
         if any("outside" in line.split()[:1] and len(line.split()) == 2 for line in self._lines):
@@ -432,7 +433,7 @@ class _Subnets:
 
 
 def _joined(interfaces: Sequence[ComingInterface]) -> list[list[ComingInterface]]:
-    """Return interfaces in groups: those that share a prefix, one by one, are on one subnet."""
+    """Return interfaces in groups: any two that share a prefix are on one subnet."""
     groups: list[tuple[set[Pattern], list[ComingInterface]]] = []
     for each in interfaces:
         own = {*each.prefixes()}

@@ -1,5 +1,5 @@
-"""Text to `Plan`: statements are read in the order in which they need each other, whatever order
-they stand in.
+"""From text to a `Plan`: statements are read in the order in which they need each other, whatever
+their order in the file.
 
 `read_plan` returns a whole plan or raises `PlanErrors` with every error of every file, in the order
 of their places.
@@ -25,8 +25,8 @@ from crossgate.language.words import Words
 
 
 class Reading(NamedTuple):
-    """A plan, the resolver that reads more words against it, and the bytes of its files, by name,
-    as they were read.
+    """A plan, the names by which further words are read against it, and the bytes of its files, by
+    name.
     """
 
     plan: Plan
@@ -34,7 +34,7 @@ class Reading(NamedTuple):
     data: dict[str, bytes]
 
     def changed(self, new: Mapping[str, bytes]) -> Reading:
-        """Return the plan with other bytes in some of its files; entries that stay are not read
+        """Return the plan with other bytes in some of its files; unchanged entries are not read
         again. Raises `PlanErrors`.
         """
         data = {**self.names.tables, **self.data, **new}
@@ -42,14 +42,14 @@ class Reading(NamedTuple):
 
 
 def read_plan(path: Path) -> Plan:
-    """Read a plan file and what it includes. Raises `PlanError` or, for what stands in the files,
-    `PlanErrors`.
+    """Read a plan file and the files that it includes. Raises `PlanError` or, for errors in the
+    files, `PlanErrors`.
     """
     return read(path).plan
 
 
 def read(path: Path, data: Mapping[str, bytes] | None = None, kept: Kept | None = None) -> Reading:
-    """Read a plan; `data` are bytes to read instead of those on disk, by file name, `kept` as in
+    """Read a plan; `data` are bytes to use instead of those on disk, by file name, `kept` as in
     `attempt`. Raises as `read_plan` does.
     """
     reading, errors = attempt(path, data, kept)
@@ -61,8 +61,8 @@ def read(path: Path, data: Mapping[str, bytes] | None = None, kept: Kept | None 
 def attempt(
     path: Path, data: Mapping[str, bytes] | None = None, kept: Kept | None = None
 ) -> tuple[Reading, list[PlanError]]:
-    """Read what can be read of a plan, and return it with every error in it, in the order of their
-    places.
+    """Read as much of a plan as possible, and return it with every error in it, in the order of
+    their places.
 
     Entries that are `kept` from an earlier reading are not read again. Raises `PlanError` only
     where the plan's own file cannot be read.
@@ -99,8 +99,8 @@ def attempt(
 
 
 def _discreet(error: PlanError, plan: str) -> PlanError:
-    """Return an error that shows nothing of a file which is no plan by its name: an include may
-    name any file there is.
+    """Return an error without the text of a file whose name is not a plan's: an include may name
+    any file.
     """
     if error.place is None or error.place.file in (plan, "") or error.place.file.endswith(".gate"):
         return error
@@ -115,7 +115,7 @@ def _discreet(error: PlanError, plan: str) -> PlanError:
 
 
 def _around(source: Source) -> tuple[str, ...]:
-    """Return the lines that decide what the words of entries mean, and what tables say."""
+    """Return the lines that decide what the words of entries mean, and the contents of tables."""
     tables = (f"table {file} {hash(data)}" for file, data in source.tables.items())
     return (
         *tables,
@@ -129,10 +129,9 @@ def _around(source: Source) -> tuple[str, ...]:
 
 
 def read_names(path: Path, list_name: str | None = None) -> Plan:
-    """Read what names a plan has: its network, sets and lists, of which only one has its entries;
-    what is in error is left out.
-
-    Raises `PlanError` only where the plan's own file cannot be read.
+    """Read the names that a plan has: its network, sets and lists, of which only one has its
+    entries; faulty lines are left out. Raises `PlanError` only where the plan's own file cannot be
+    read.
     """
     with _collector_paused():
         source = Source(path)
@@ -153,9 +152,7 @@ _NO_NAMES = ("expect", "keep", "accept", "place")
 
 @contextmanager
 def _collector_paused() -> Iterator[None]:
-    """Spare the cyclic collector its rounds over the many objects of a large plan, none of which is
-    garbage.
-    """
+    """Pause the garbage collector while a large plan is read: none of its many objects is garbage."""
     running = gc.isenabled()
     gc.disable()
     try:
@@ -166,9 +163,7 @@ def _collector_paused() -> Iterator[None]:
 
 
 def _understood(source: Source, kept: Kept) -> Names:
-    """Read the statements of a source, kind by kind in the order of the table, gathering errors on
-    the way.
-    """
+    """Read the statements of a source, kind by kind in the order of the table, and collect errors."""
     plan = Plan(files=tuple(source.files), tables=tuple(source.tables))
     names = Names(plan, kept, source.tables)
     written: dict[str, list[Statement]] = {keyword: [] for keyword in STATEMENTS}
@@ -196,8 +191,8 @@ def _understood(source: Source, kept: Kept) -> Names:
 
 
 def _sort_in(statement: Statement, names: Names, written: dict[str, list[Statement]]) -> None:
-    """Put a statement with its kind, and note the name that it declares; one whose name is taken is
-    left out.
+    """Put a statement with others of its kind, and note the name that it declares; one whose name
+    is taken is left out.
     """
     words = Words(statement.line)
     names.lines[words.place] = statement.line
@@ -222,7 +217,7 @@ def _sort_in(statement: Statement, names: Names, written: dict[str, list[Stateme
 
 
 def _complaint(line: Line, word: str, message: str) -> PlanError:
-    """Make an error at a word of a line that was read before."""
+    """Return an error at a word of a line that was read before."""
     column = line.text.find(word)
     place = Place(line.file, line.number)
     return PlanError(

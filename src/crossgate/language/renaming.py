@@ -1,5 +1,5 @@
-"""A name given anew everywhere: in each line of every file that mentions it, and nowhere else.
-Comments, remarks and texts in quotes are left as they are.
+"""A name changed everywhere: in each line of every file that mentions it, and nowhere else.
+Comments, remarks and quoted texts stay as they are.
 """
 
 from __future__ import annotations
@@ -19,7 +19,7 @@ from crossgate.language.words import Words
 
 
 class NameKind(StrEnum):
-    """What a name is of."""
+    """What kind of thing a name is for."""
 
     HOST = "host"
     SUBNET = "subnet"
@@ -41,8 +41,8 @@ _NAMED = {
 
 
 def rename(draft: Draft, kind: NameKind, name: str, new: str) -> str:
-    """Give a name anew, and say in how many lines. Raises `PlanError` for a name that the plan does
-    not have of that kind, and for a new one that is none or stands for something already.
+    """Change a name, and say in how many lines. Raises `PlanError` for a name that the plan does
+    not have for that kind, and for a new one that is invalid or taken.
     """
     known = _known(draft.plan, kind)
     if name not in known:
@@ -63,8 +63,8 @@ def rename(draft: Draft, kind: NameKind, name: str, new: str) -> str:
 
 
 def write_anew(draft: Draft, named: Named, names: Mapping[str, str]) -> int:
-    """Write other names in all the lines that mention some, which must be as they were read; return
-    how many lines that are. Names may be exchanged.
+    """Replace names in all lines that mention them, which must be as they were read; return the
+    number of lines. Names may be exchanged.
     """
     lines = 0
     for file, data in draft.data.items():
@@ -85,7 +85,7 @@ def write_anew(draft: Draft, named: Named, names: Mapping[str, str]) -> int:
 
 
 def _known(plan: Plan, kind: NameKind) -> list[str]:
-    """Return the names that a plan has of a kind."""
+    """Return the names that a plan has for things of a kind."""
     if kind is NameKind.POINT:
         return [
             f"{device.name}.{each}"

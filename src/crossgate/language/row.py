@@ -1,4 +1,4 @@
-"""What a row of the table of statements says (`syntax`)."""
+"""What a row of the table of statements contains (`syntax`)."""
 
 from __future__ import annotations
 
@@ -12,11 +12,11 @@ from crossgate.language.names import Names, Space
 class Row(NamedTuple):
     """One statement of the language.
 
-    `read` is called with the cursor at the statement's first word and the names that are known, and
-    adds to their plan; the lines of a block are read with what their statement opened, too.
-    `finish` is called once all statements of the kind have been read. `cells` takes the statement's
-    words apart into the columns of the usual layout; lines that follow each other make a table
-    where they have the same `table`, which is the keyword unless it says otherwise.
+    `read` is called with the cursor at the statement's first word and the known names, and adds to
+    the plan; for a line in a block it also gets what the block's statement opened. `finish` is
+    called once all statements of the kind have been read. `cells` divides the statement's words
+    into the columns of the standard layout; consecutive lines with the same `table` make a table,
+    which is named after the keyword unless given.
     """
 
     keyword: str

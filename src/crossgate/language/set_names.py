@@ -1,4 +1,4 @@
-"""Sets of addresses and of services that come in, written in the names of the plan."""
+"""Imported sets of addresses and of services, written in the names of the plan."""
 
 from __future__ import annotations
 
@@ -29,14 +29,14 @@ class SetNames:
     """
 
     def __init__(self, plan: Plan, subnets: Mapping[str, Sequence[Pattern]]) -> None:
-        """Make it for a plan, and subnets that come into it."""
+        """Make it for a plan, and subnets that are imported into it."""
         self._plan, self._subnets = plan, subnets
         self._services: dict[tuple[Family, frozenset[ServiceTerm]], str] | None = None
         self._taken = {*plan.groups, *plan.hosts, *plan.segments, *plan.devices}
         self._new: list[str] = []
 
     def text(self, patterns: Sequence[Pattern], family: Family, called: str) -> str:
-        """Write a set; `called` is the name of a group where one is needed."""
+        """Write a set; `called` is the name for a group where one is needed."""
         members = list(dict.fromkeys(patterns))
         known = self.known(members, family)
         if known is not None:
@@ -57,7 +57,7 @@ class SetNames:
         return name
 
     def known(self, patterns: Sequence[Pattern], family: Family) -> str | None:
-        """Return the name of just these addresses, None where they have none."""
+        """Return the name for exactly these addresses, None where there is none."""
         spans = _spans(patterns)
         if spans == ((0, family.mask),):
             return "any"
@@ -68,7 +68,7 @@ class SetNames:
         return {(family, _spans(own)): name for name, family, own in reversed([*self._sets()])}
 
     def service(self, asked: Sequence[Asked], family: Family) -> str:
-        """Write services: by the name that the plan has for just these, else term by term."""
+        """Write services: by the plan's name for exactly these, or else term by term."""
         terms = _terms(asked)
         if self._services is None:
             self._services = {
@@ -90,9 +90,7 @@ class SetNames:
         return known or in_order(each.text(family) for each in terms)
 
     def _sets(self) -> Iterator[tuple[str, Family, Sequence[Pattern]]]:
-        """Yield the sets that have a name in the plan, those that a person would rather read
-        first.
-        """
+        """Yield the sets that have a name in the plan, those that people prefer to read first."""
         plan = self._plan
         named = [(host.name, list(map(single, host.addresses))) for host in plan.hosts.values()]
         named += [
@@ -113,7 +111,7 @@ class SetNames:
                     yield name, family, own
 
     def new_lines(self) -> list[str]:
-        """Return the statements of groups that are needed since the last time."""
+        """Return the statements of groups that have become needed since the last call."""
         lines, self._new = self._new, []
         return [*lines, ""] if lines else []
 
@@ -123,7 +121,7 @@ def _open_bits(pattern: Pattern) -> int:
 
 
 def _spans(patterns: Iterable[Pattern]) -> _Spans:
-    """Return the addresses of patterns as spans, first and last, ascending and apart."""
+    """Return the addresses of patterns as spans, first and last, ascending and disjoint."""
     found: list[tuple[int, int]] = []
     for each in sorted(prefix for pattern in patterns for prefix in prefixes_of(pattern)):
         if found and each.first <= found[-1][1] + 1:
@@ -134,7 +132,7 @@ def _spans(patterns: Iterable[Pattern]) -> _Spans:
 
 
 def _terms(asked: Iterable[Asked]) -> list[ServiceTerm]:
-    """Return what rules ask of their services, the ports of one protocol together."""
+    """Return the services that rules ask for, with all ports of a protocol together."""
     found: dict[tuple[int | None, int | None, int | None], list[tuple[int, int]] | None] = {}
     for protocol, ports, icmp_type, icmp_code in asked:
         key = (protocol, icmp_type, icmp_code)

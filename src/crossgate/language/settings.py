@@ -1,4 +1,4 @@
-"""What holds for a whole plan, each said once: `title`, `routing`, `numbering`, `client`,
+"""Settings of a whole plan, each given at most once: `title`, `routing`, `numbering`, `client`,
 `zone`.
 """
 

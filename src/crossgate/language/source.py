@@ -1,8 +1,8 @@
 """The lines of a plan: files decoded, `include`s read in place, blocks gathered under the statement
 that opens them.
 
-Nothing here knows what a statement means. A file that cannot be read, is not UTF-8 text or includes
-itself is told with its place; everything else goes on.
+What a statement means is unknown here. A file that cannot be read, is not UTF-8 text or includes
+itself is reported with its place; everything else is read.
 """
 
 from __future__ import annotations
@@ -29,16 +29,13 @@ _granted: ContextVar[tuple[Path, ...]] = ContextVar("granted", default=())
 
 
 def allow_includes(folders: Iterable[Path]) -> None:
-    """Let plans that are read from here on include files of these folders, wherever the plans
-    are.
-    """
+    """Let plans that are read from now on include files of these folders, wherever the plans are."""
     _granted.set((*_granted.get(), *(Path(os.path.realpath(each)) for each in folders)))
 
 
 def _include_folders(plan: Path) -> tuple[Path, ...]:
-    """Return the folders that a plan's includes may lie in, at any depth, by their real paths.
-
-    They are the plan's own folder, or all of the git repository that it lies in, and those that the
+    """Return the real paths of the folders, with all folders below them, in which a plan's includes
+    may be: the plan's own folder, or all of the git repository that it is in, and those that the
     person granted.
     """
     own = Path(os.path.realpath(plan)).parent
@@ -52,7 +49,7 @@ def _include_folders(plan: Path) -> tuple[Path, ...]:
 
 
 class Statement(NamedTuple):
-    """A line that starts at the left margin, and the indented lines below it."""
+    """A line that begins at the left margin, and the indented lines below it."""
 
     line: Line
     block: list[Line]
@@ -60,9 +57,9 @@ class Statement(NamedTuple):
 
 class Source:
     """A plan's statements in order, its files, the tables that its groups are read from, and the
-    errors met while gathering them.
+    errors found while gathering them.
 
-    `data` are bytes to read instead of those on disk, by path as the files are named here.
+    `data` are bytes to use instead of those on disk, by path as files are named here.
     """
 
     def __init__(self, path: Path, data: Mapping[str, bytes] | None = None) -> None:
@@ -80,7 +77,7 @@ class Source:
             self._go_on(self._including[-1])
 
     def _open(self, path: Path) -> None:
-        """Begin with a file: the plan itself, or one that the file being read includes."""
+        """Begin with a file: the plan itself, or one that it includes."""
         name = str(path)
         data = (
             self._instead[name]
@@ -148,8 +145,8 @@ class Source:
             raise words.error(error.message, index=1) from None
 
     def _beside(self, words: Words, name: str, index: int) -> tuple[Path, str]:
-        """Return the path of a file that a line names, as it is named here and in truth. Raises
-        `PlanError`, at a word, for one that lies where nothing is read from.
+        """Return the path of a file that a line names, as it is named here and as it really is.
+        Raises `PlanError`, at a word, for a file outside the folders that may be read.
         """
         target = named_beside(words.line.file, name)
         real = os.path.realpath(target)
@@ -183,8 +180,8 @@ class Source:
             raise words.error(error.message, index=3) from None
 
     def _lines(self, path: Path, text: str) -> Iterator[Line]:
-        """Yield the lines that are not blank and not only a comment, with escapes for what would
-        steer a terminal.
+        """Yield the lines that are neither blank nor only a comment, with escapes for characters
+        that would control a terminal.
         """
         file = str(path)
         if "\r" in text and "\n" not in text.rstrip("\r\n"):
@@ -226,7 +223,7 @@ _INCLUDES = re.compile(rb'^include[ \t]+"([^"\n]*)"', re.MULTILINE)
 
 
 def not_included(plans: Sequence[Path]) -> list[Path]:
-    """Return those of some plan files that none of the others includes."""
+    """Return those of some plan files that no other one of them includes."""
     included = set[str]()
     for each in plans:
         try:
@@ -253,9 +250,7 @@ def table_of(line: Line) -> str:
 
 
 class _File:
-    """A file that is being read: its path, its real path, the lines that are left, and the block
-    that is open.
-    """
+    """A file that is being read: its path, its real path, the remaining lines, and the open block."""
 
     def __init__(self, path: Path, real: str, lines: Iterator[Line]) -> None:
         self.path = path

@@ -1,8 +1,8 @@
-"""Statements of a plan as edits: a new one beside those of its kind, one that goes, members of a
-group or a service that come and go.
+"""Edits of whole statements: a new one beside those of its kind, one that is removed, members of a
+group or a service added and removed.
 
-What a person gives is put into the plan's text as it is, in a line of its own; reading the plan
-says whether it is right, with its place.
+What a person types is put into the plan's text as it is, in a line of its own; reading the plan
+then finds errors, with their place.
 """
 
 from __future__ import annotations
@@ -19,15 +19,15 @@ from crossgate.language.source import table_of
 
 
 class Members(StrEnum):
-    """Statements that name several things, with commas between."""
+    """Statements that name several members, separated by commas."""
 
     GROUP = "group"
     SERVICE = "service"
 
 
 def add_members(draft: Draft, kind: Members, name: str, members: Sequence[str]) -> str:
-    """Let a group or a service have more members, behind those it has. Raises `PlanError` for one
-    that it has already.
+    """Add members to a group or a service, after those it has. Raises `PlanError` for one that it
+    has already.
     """
     place = _place_of(draft.plan, kind, name)
     own = _members(draft, place)
@@ -39,7 +39,7 @@ def add_members(draft: Draft, kind: Members, name: str, members: Sequence[str]) 
 
 
 def take_members(draft: Draft, kind: Members, name: str, members: Sequence[str]) -> str:
-    """Take members out of a group or a service. Raises `PlanError` for one that it does not have,
+    """Remove members from a group or a service. Raises `PlanError` for one that it does not have,
     and where none would be left.
     """
     place = _place_of(draft.plan, kind, name)
@@ -67,8 +67,8 @@ def _place_of(plan: Plan, kind: Members, name: str) -> Place:
 
 
 def _members(draft: Draft, place: Place) -> list[str]:
-    """Return the members of a statement as they are written. Raises `PlanError` where some are left
-    out of it.
+    """Return the members of a statement as they are written. Raises `PlanError` where the statement
+    excludes some with `but`.
     """
     line = draft.line(place)
     if table := table_of(line):
@@ -92,8 +92,8 @@ def _set_members(draft: Draft, place: Place, members: Iterable[str]) -> None:
 
 
 def add_statement(draft: Draft, text: str, beside: Sequence[Place]) -> str:
-    """Write a statement behind the last of its kind, else at the end of the plan. Raises
-    `PlanError` for what is no line.
+    """Write a statement after the last of its kind, or else at the end of the plan. Raises
+    `PlanError` for what is not one line.
     """
     if not text.strip() or "\n" in text:
         raise PlanError("a statement is one line")
@@ -102,7 +102,7 @@ def add_statement(draft: Draft, text: str, beside: Sequence[Place]) -> str:
 
 
 def drop_statement(draft: Draft, what: str, place: Place) -> str:
-    """Take a statement of one line out."""
+    """Remove a statement of one line."""
     draft.drop(place)
     return f"{what} goes"
 
@@ -123,7 +123,7 @@ def subnet_place(plan: Plan, name: str) -> Place:
 
 
 def set_window(draft: Draft, name: str, hours: str) -> str:
-    """Give a window other hours. Raises `PlanError` for a window that there is not."""
+    """Give a window other hours. Raises `PlanError` for a window that does not exist."""
     plan = draft.plan
     if name not in plan.windows:
         raise PlanError(unknown("window", name, list(plan.windows)))
@@ -135,7 +135,7 @@ def set_window(draft: Draft, name: str, hours: str) -> str:
 
 
 def add_route(draft: Draft, device: str, route: str) -> str:
-    """Let a device have one more route, behind those it has, else at the end of its block."""
+    """Add a route to a device, after those it has, or else at the end of its block."""
     if device not in draft.plan.devices:
         raise PlanError(unknown("device", device, list(draft.plan.devices)))
     own = draft.plan.devices[device]
@@ -147,7 +147,7 @@ def add_route(draft: Draft, device: str, route: str) -> str:
 
 
 def drop_route(draft: Draft, device: str, destination: str) -> str:
-    """Take the routes of a device to a destination out. Raises `PlanError` where it has none."""
+    """Remove the routes of a device to a destination. Raises `PlanError` where it has none."""
     if device not in draft.plan.devices:
         raise PlanError(unknown("device", device, list(draft.plan.devices)))
     routes = draft.plan.devices[device].routes
@@ -160,14 +160,14 @@ def drop_route(draft: Draft, device: str, destination: str) -> str:
 
 
 def _leads_to(route: Route) -> str:
-    """Return where a route leads, as the language writes it."""
+    """Return the words that say where a route leads."""
     family, _, wildcard = route.destination
     return "default" if wildcard == family.mask else str(route.destination)
 
 
 def claim_at(plan: Plan, where: str) -> Promise:
-    """Return the claim in a line, `LINE` of the plan's own file or else of the only included one
-    that has a claim there, or `FILE:LINE`. Raises `PlanError`.
+    """Return the claim in a line: `LINE` of the plan's own file, or of the only included file with
+    a claim there, or `FILE:LINE`. Raises `PlanError`.
     """
     found = [
         each

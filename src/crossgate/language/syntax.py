@@ -1,8 +1,8 @@
-"""The statements of the language: one table, a row a statement, for the reader, the usual layout
-and the edits alike.
+"""The statements of the language: one table with a row for each statement, used by the reader, the
+standard layout and the edits.
 
-Rows stand in the order in which statements are read, whatever order they have in a plan: what is
-named before what uses the name. A new statement is one row here and its reading function.
+Rows are in the order in which statements are read, whatever their order in a plan: what is named
+comes before what names it. To add a statement, write a row here and its reading function.
 """
 
 from __future__ import annotations
@@ -35,17 +35,17 @@ from crossgate.language.words import Words
 
 
 def _read_by_source(words: Words, names: Names) -> None:
-    """INCLUDE = "include" TEXT, which `source` reads in its place."""
+    """INCLUDE = "include" TEXT; `source` has read it already."""
 
 
 def _sets(names: Names) -> None:
-    """Read the groups, and then what is left out of outsides."""
+    """Read the groups, and then what is excluded from outsides."""
     named_sets.groups(names)
     topology.outsides(names)
 
 
 def _services(names: Names) -> None:
-    """Read the services, and then how devices translate, which names all that stands before."""
+    """Read the services, and then the devices' translations, which may name everything before."""
     named_sets.services(names)
     translating.translations(names)
     managing.managing_hosts(names)

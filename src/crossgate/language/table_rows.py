@@ -1,7 +1,6 @@
 """Rows of tables of subnets and hosts, in the words of the language.
 
-Nothing here knows how a table is read. Whatever is wrong in a row is told at the row, and at the
-column that has it.
+How a table is read is unknown here. Errors are reported at the row and the column.
 """
 
 from __future__ import annotations
@@ -26,8 +25,8 @@ from crossgate.core.model.plaintext import numeral, quotable
 
 
 class TableRow(NamedTuple):
-    """A row of a table: the file, the row's number, the header of each field as it is written
-    there, and the values by field.
+    """A row of a table: the file, the row's number, the header of each field as written there, and
+    the values by field.
     """
 
     file: str
@@ -36,20 +35,22 @@ class TableRow(NamedTuple):
     values: Mapping[str, str]
 
     def problem(self, message: str, field: str = "") -> PlanError:
-        """Make an error at the row, and at the column that has a field."""
+        """Return an error at the row, and at the column of a field."""
         column = f'column "{self.headers[field]}": ' if field in self.headers else ""
         return PlanError(f"{column}{message}", place=Place(self.file, self.number))
 
 
 def plain_name(given: str) -> str:
-    """Return a name with a hyphen for all that a name cannot have; "" where nothing is left."""
+    """Return a name with a hyphen in the place of each character that a name cannot have; "" where
+    nothing is left.
+    """
     name = re.sub(r"[^A-Za-z0-9_]+", "-", given.strip()).strip("-")
     return f"n-{name}" if name and not name[0].isalpha() else name
 
 
 def mac_of(text: str) -> int | None:
-    """Return a machine's hardware address, written in any usual form; None where it is none, or a
-    group's.
+    """Return a machine's hardware address, written in any usual form; None where it is not one, or
+    a group's.
     """
     digits = re.sub("[^0-9A-Fa-f]", "", text)
     mac = int(digits, 16) if len(digits) == 12 else 0
@@ -65,12 +66,12 @@ def vlan_of(row: TableRow) -> str:
 
 
 def several(text: str) -> list[str]:
-    """Return the words of a cell that names several."""
+    """Return the words of a cell that contains several."""
     return [word for word in re.split(r"[\s,;]+", text) if word]
 
 
 def prefixes_of(row: TableRow) -> list[Pattern]:
-    """Return the prefixes of a subnet's row; an address with a netmask beside it is one too."""
+    """Return the prefixes in a subnet's row; an address with a netmask beside it counts as one."""
     words = several(row.values.get("prefix", ""))
     if not words:
         raise row.problem("a subnet needs a prefix, as 10.64.8.0/22", "prefix")
@@ -120,7 +121,7 @@ def gateway_of(row: TableRow, word: str, prefixes: Sequence[Pattern]) -> str:
 
 
 def address_of(row: TableRow, word: str, field: str) -> Address:
-    """Return the address that a word of a column is. Raises `PlanError`."""
+    """Return the address in a word of a column. Raises `PlanError`."""
     try:
         return parse_address(word)
     except AddressError as error:
@@ -128,7 +129,7 @@ def address_of(row: TableRow, word: str, field: str) -> Address:
 
 
 def field_of(row: TableRow | None, word: str) -> str:
-    """Return the field of a row whose value has a word; "" where none has."""
+    """Return the field of a row whose value contains a word; "" where none does."""
     if row is None or not word:
         return ""
     return next((field for field, value in row.values.items() if word in several(value)), "")

@@ -21,7 +21,7 @@ from crossgate.language.syntax import STATEMENTS
 
 
 class Named(StrEnum):
-    """What a mention names: something of one of the plan's spaces of names, a point, or a
+    """What a mentioned name stands for: something in one of the plan's name spaces, a point, or a
     finding.
     """
 
@@ -34,9 +34,7 @@ class Named(StrEnum):
 
 
 class Mention(NamedTuple):
-    """A name in a line, from one column to another; `declares` tells that the line is the one that
-    gives it.
-    """
+    """A name in a line, from one column to another; `declares` says that this line defines it."""
 
     named: Named
     name: str
@@ -47,10 +45,10 @@ class Mention(NamedTuple):
 
 class Written(NamedTuple):
     """A line's words with what each is: "word" for one of the language itself, a kind of
-    `forms.KINDS`, "remark", or "" for what has no place.
+    `forms.KINDS`, "remark", or "" for what does not belong there.
 
-    `form` is the form of the line, None where no line begins so; `is_entry` tells that it is one of
-    a list's entries.
+    `form` is the form of the line, None where no line begins so; `is_entry` says that it is an
+    entry of a list.
     """
 
     words: tuple[Token, ...]
@@ -64,7 +62,7 @@ class Written(NamedTuple):
         return self.words[0].text if self.words else ""
 
     def at(self, column: int) -> int | None:
-        """Return which of its words stands at a column or ends there."""
+        """Return the index of the word at a column, or the one that ends there."""
         return next(
             (index for index, each in enumerate(self.words) if each.start <= column <= each.end),
             None,
@@ -93,8 +91,8 @@ class Text:
 
     @cached_property
     def returns(self) -> list[tuple[int, int]]:
-        """The carriage returns that stand alone, by line and column: they end a line for an editor,
-        and none of a plan.
+        """The carriage returns without a line feed, by line and column: they end a line for an
+        editor, but not in a plan.
         """
         if "\r" not in self.text:
             return []
@@ -107,14 +105,14 @@ class Text:
         ]
 
     def shown_at(self, line: int, column: int) -> tuple[int, int]:
-        """Return the line and column at which an editor shows a place of the plan's."""
+        """Return the line and column at which an editor shows a place of the plan."""
         before = bisect_left(self.returns, (line, column)) if self.returns else 0
         if before and self.returns[before - 1][0] == line:
             column -= self.returns[before - 1][1] + 1
         return line + before, column
 
     def place_at(self, shown: int) -> tuple[int, int]:
-        """Return the line and column of the plan's at which a line begins that an editor shows."""
+        """Return the line and column of the plan at which a line of an editor begins."""
         for before, (line, column) in enumerate(self.returns):
             if shown <= line + before:
                 return shown - before, 0
@@ -124,8 +122,8 @@ class Text:
 
     @cached_property
     def heads(self) -> list[int]:
-        """For each line the line of the statement that it belongs to: itself, or that above its
-        block; -1 where there is none.
+        """For each line the line of the statement that it belongs to: itself, or the one that opens
+        its block; -1 for none.
         """
         found, head = [], -1
         for number, line in enumerate(self.lines):
@@ -135,7 +133,7 @@ class Text:
         return found
 
     def line(self, number: int) -> str:
-        """Return a line without its ending; "" behind the last one."""
+        """Return a line without its ending; "" after the last one."""
         return self.lines[number].removesuffix("\r") if number < len(self.lines) else ""
 
     def written(self, number: int) -> Written:
@@ -150,7 +148,7 @@ class Text:
         return _mentions(line, self.line(head) if line[:1] in (" ", "\t") and head >= 0 else "")
 
     def mention_at(self, number: int, column: int) -> Mention | None:
-        """Return the name at a place, the longest that ends there."""
+        """Return the name at a place, the longest one that ends there."""
         found = (
             [each for each in self.mentions(number) if each.start <= column <= each.end]
             if number < len(self.lines)
@@ -162,8 +160,8 @@ class Text:
 
     @cached_property
     def declared(self) -> dict[tuple[Named, str], tuple[int, Mention]]:
-        """The names that the file gives, each with the line and place where it does; the first
-        where several do.
+        """The names that the file defines, each with the line and place of its definition; the
+        first where there are several.
         """
         found: dict[tuple[Named, str], tuple[int, Mention]] = {}
         for number, line in enumerate(self.lines):
@@ -185,7 +183,7 @@ class Text:
 
 @lru_cache(1 << 16)
 def _written(line: str, head: str) -> Written:
-    """Return the words of a line in the block of a statement, "" for none."""
+    """Return the words of a line in the block of a statement, "" for no block."""
     found = list(
         form_tokens(
             line,
@@ -200,7 +198,7 @@ def _written(line: str, head: str) -> Written:
 
 
 def _form(keyword: str, head: str) -> Form | None:
-    """Return the form of a line that begins with a word; nothing where no line there does."""
+    """Return the form of a line that begins with a word; None where no line there does."""
     if not head:
         return statement_form(keyword) if keyword in STATEMENTS else None
     row = STATEMENTS.get(head.split(None, 1)[0])
@@ -213,8 +211,8 @@ def _form(keyword: str, head: str) -> Form | None:
 
 @lru_cache(1 << 10)
 def list_form(head: str) -> Form | None:
-    """Return the form of the entries of the list that begins with a line; None where that does not
-    say what list it is.
+    """Return the form of the entries of a list with this first line; None where that does not say
+    what list it is.
     """
     words = head.split()
     kind = next((each for each in Kind if each.value in words[2:3]), None)

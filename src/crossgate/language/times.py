@@ -1,4 +1,4 @@
-"""Windows and moments: `window` lines, and the times that `at` takes."""
+"""Windows and moments: `window` lines, and the times after `at`."""
 
 from __future__ import annotations
 

@@ -1,5 +1,5 @@
-"""Several edits as one: each is made on the plan as the one before leaves it, and all of them are
-one change, with one preview, made whole or not at all.
+"""Several edits as one: each is made on the plan as the one before leaves it, and together they are
+one change, with one preview, made completely or not at all.
 """
 
 from __future__ import annotations
@@ -13,16 +13,18 @@ from crossgate.language.draft import Draft
 
 
 class Asked(NamedTuple):
-    """A change, and where it was asked for: a line of a file, told in errors."""
+    """A change, and where it was asked for: a line of a file, shown in errors."""
 
     where: str
     change: Change
 
 
 def together(asked: Sequence[Asked]) -> Change:
-    """Return some changes as one. What one of them does may be undone by the next, so a `keep` need
-    not hold in between; but the plan must have no errors in between, since the next is understood
-    by it. Raises `PlanError`, with the place of the change that cannot be made.
+    """Return some changes as one.
+
+    The next change may undo what one of them does, so a `keep` need not hold in between; but the
+    plan must have no errors in between, since the next change is read against it. Raises
+    `PlanError`, with the place of the change that cannot be made.
     """
 
     def change(draft: Draft) -> str:

@@ -1,5 +1,5 @@
-"""The network's own statements: subnets, outsides, devices with their interfaces, ports and routes,
-and hosts.
+"""The network's statements: subnets, outsides, devices with their interfaces, ports and routes, and
+hosts.
 
 Each function reads one statement into the plan. What needs the whole network to be known (who else
 has this address, where a port's cable ends) is checked afterwards, in `wiring`.
@@ -76,7 +76,7 @@ def segment(words: Words, names: Names) -> None:
 
 
 def outsides(names: Names) -> None:
-    """Read what is left out of outsides, once the names that it may be are known."""
+    """Read what is excluded from outsides, once the names that it may use are known."""
     for name, words in names.pending_outsides.items():
         with names.gathering():
             own = names.plan.segments[name]
@@ -253,7 +253,7 @@ def _on(words: Words, names: Names, own: list[Address]) -> Segment:
 
 
 def _only_subnet(words: Words, names: Names, own: list[Address]) -> Segment:
-    """Return the one subnet that has all of some addresses."""
+    """Return the only subnet that has all of some addresses."""
     found = [
         each
         for each in names.plan.segments.values()
@@ -269,7 +269,7 @@ def _only_subnet(words: Words, names: Names, own: list[Address]) -> Segment:
 
 
 def _belongs(words: Words, index: int, address: Address, on: Segment, names: Names) -> None:
-    """See that an address may be on its subnet or outside."""
+    """Check that an address may be on its subnet or outside."""
     if on.outside and not on.prefixes:
         other = next(
             (each for each in names.plan.segments.values() if each.outside and each.holds(address)),
@@ -364,7 +364,7 @@ _MOST_PORTS = 1_024
 
 
 def port_range(word: str) -> list[str]:
-    """Return the ports that `1-24` names, each; nothing for a word that is one port's name."""
+    """Return the ports that `1-24` names; nothing for a word that is one port's name."""
     first, last = (numeral(each) for each in (word.partition("-")[0], word.partition("-")[2]))
     if first is None or last is None or not first < last < first + _MOST_PORTS:
         return []
@@ -395,8 +395,8 @@ def route(words: Words, names: Names, owner: Device) -> None:
 
 
 def _via(words: Words, destination: Pattern | None) -> Address | None:
-    """VIA = "via" ADDRESS / "discard"; return the next device's address, None where packets end
-    there.
+    """VIA = "via" ADDRESS / "discard"; return the next device's address, None where packets are
+    dropped.
     """
     if words.choice(("via", "discard")) == "via":
         return _address(words, "the address of the next device")

@@ -1,4 +1,4 @@
-"""The lines of a device's block by which it translates addresses.
+"""The lines in a device's block by which it translates addresses.
 
 They are read last, once the names of machines, groups and services are known.
 """
@@ -214,7 +214,7 @@ class _Rule:
     # Their words
 
     def _several(self) -> list[Pattern]:
-        """Take addresses and names, and return what they stand for, as prefixes."""
+        """Take addresses and names, and return them as prefixes."""
         words, start = self._words, self._words.index
 
         taken, left_out, text = read_several(words, self._names.meaning)
@@ -255,7 +255,7 @@ class _Rule:
         return [single(each.address) for each in interface.in_family(family)]
 
     def _nobodys(self, start: int, public: Sequence[Pattern], interface: Interface) -> None:
-        """See that nobody else has an address that stands for others outside."""
+        """Check that no machine has a public address of the rule."""
         plan = self._names.plan
         owners: dict[Address, object] = {each: host.name for each, host in plan.host_of.items()}
         owners |= {each: own.point for each, own in plan.interface_of.items()}
@@ -310,8 +310,8 @@ class _Rule:
 
 
 def one_to_one(inside: Sequence[Span], public: Sequence[Span]) -> Iterator[tuple[int, int, int]]:
-    """Yield two rows of spans of equal size as the largest prefixes that fit both: the first
-    address inside, the first one outside, and how many addresses.
+    """Yield two rows of spans of equal total size as the largest prefixes that fit both: the first
+    inside address, the first public one, and the number of addresses.
     """
     one, other = iter(inside), iter(public)
     (here, last), (there, end) = next(one), next(other)

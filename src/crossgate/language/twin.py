@@ -1,4 +1,4 @@
-"""The twin of a list: the same in the other address family, where its names have addresses of
+"""The twin of a list: the same list in the other address family, where its names have addresses of
 both.
 """
 
@@ -30,11 +30,11 @@ def other_family(family: Family) -> Family:
 
 
 def write_twin(draft: Draft, access_list: AccessList, name: str, placed: bool) -> str:
-    """Write a list's twin, placed where the list stands if that is wanted, and say so; what has no
-    twin is left out and told.
+    """Write a list's twin, placed where the list is if that is wanted, and say so; entries without
+    a counterpart are left out and reported.
 
     An IPv6 twin of an extended list begins with the ICMPv6 messages that must not be dropped.
-    Raises `PlanError` where nothing of it has a twin.
+    Raises `PlanError` where no entry has a counterpart.
     """
     family = other_family(access_list.family)
     empty = edits.empty_list(name, access_list.kind, family)

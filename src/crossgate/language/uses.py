@@ -1,4 +1,4 @@
-"""Where the text of a plan uses a name: the lines that mention it."""
+"""Where the text of a plan mentions a name."""
 
 from __future__ import annotations
 
@@ -18,8 +18,8 @@ _NAMED = {
 
 
 class Use(NamedTuple):
-    """A line that mentions a name: its file, its number, its text, and the list it is an entry of,
-    "" for none.
+    """A line that mentions a name: its file, its number, its text, and the list that it is an entry
+    of, "" for none.
     """
 
     file: str
@@ -34,8 +34,8 @@ def texts_of(data: Mapping[str, bytes]) -> list[Text]:
 
 
 def uses(texts: Iterable[Text], kind: str, name: str) -> Iterator[Use]:
-    """Yield the lines that mention something by its name, without the line that declares it;
-    `kind` says what it is: a host, a list, a group...
+    """Yield the lines that mention something by its name, without the line that defines it; `kind`
+    says what it is: a host, a list, a group...
     """
     named = _NAMED.get(kind)
     if named is None:

@@ -1,7 +1,7 @@
-"""What can be said of a network only when all of it is read: whose address it is, where cables end,
-what overlaps.
+"""What can be checked only when the whole network is read: duplicate addresses, the ends of cables,
+overlaps.
 
-Every function looks at the whole plan and yields the errors it finds, each at the line that has to
+Every function looks at the whole plan and reports the errors it finds, each at the line that has to
 be mended.
 """
 
@@ -40,7 +40,7 @@ def _overlapping_subnets(plan: Plan, complain: Complain) -> Iterator[PlanError]:
 
 
 def _outsides(plan: Plan, complain: Complain) -> Iterator[PlanError]:
-    """Outsides that have addresses of each other, or none."""
+    """Yield an error for outsides that share addresses, or have none."""
     outsides = [segment for segment in plan.segments.values() if segment.outside]
     rest = [segment for segment in outsides if not segment.prefixes]
     for later in rest[1:]:
@@ -77,7 +77,7 @@ def _outsides(plan: Plan, complain: Complain) -> Iterator[PlanError]:
 
 
 def _left_out(plan: Plan, complain: Complain) -> Iterator[PlanError]:
-    """Machines on an outside with an address that is left out of it."""
+    """Yield an error for machines on an outside with an address that is excluded from it."""
     interfaces = [each for device in plan.devices.values() for each in device.interfaces.values()]
     own = [
         (each.on, address.address, each.place) for each in interfaces for address in each.addresses
@@ -148,8 +148,8 @@ def _shared_addresses(plan: Plan, complain: Complain) -> Iterator[PlanError]:
 
 
 def _shared_macs(plan: Plan, complain: Complain) -> Iterator[PlanError]:
-    """Machines of one subnet with the same hardware address: a switch would not know which of them
-    is meant.
+    """Yield an error for machines of one subnet with the same hardware address: a switch could not tell them
+    apart.
     """
     holders: dict[tuple[str, int], tuple[str, Place]] = {}
     owners = [(host.on, host.mac, host.name, host.place) for host in plan.hosts.values()]
@@ -181,7 +181,7 @@ def _lonely_outsides(plan: Plan, complain: Complain) -> Iterator[PlanError]:
 
 
 def _loose_ends(plan: Plan, complain: Complain) -> Iterator[PlanError]:
-    """Cables that end at a port that is not there, or at one that another switch is joined to."""
+    """Yield an error for cables to a port that does not exist, or to one that is joined to another switch."""
     ends: list[tuple[Point, Place, str]] = []
     for device in plan.devices.values():
         ends += [(port.to, port.place, "to") for port in device.ports.values() if port.to]
@@ -222,7 +222,9 @@ def _loose_ends(plan: Plan, complain: Complain) -> Iterator[PlanError]:
 
 
 def _isolated(plan: Plan, complain: Complain) -> Iterator[PlanError]:
-    """Devices' interfaces at isolated ports: what goes through them would be everybody's."""
+    """Yield an error for devices' interfaces at isolated ports: traffic through them would get round the
+    isolation.
+    """
     ends = [
         (end, each.place)
         for device in plan.devices.values()
@@ -295,7 +297,9 @@ def _gateways(plan: Plan, complain: Complain) -> Iterator[PlanError]:
 
 
 def _rings(plan: Plan, complain: Complain) -> Iterator[PlanError]:
-    """Switches joined in a ring: with two ways between them frames would go round for ever."""
+    """Yield an error for switches joined in a ring: with two ways between them, frames would circulate for
+    ever.
+    """
     island: dict[str, str] = {}
 
     def top(switch: str) -> str:

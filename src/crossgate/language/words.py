@@ -1,6 +1,6 @@
 """A cursor over the words of one line, and errors that point at them.
 
-Where each word stands is worked out only when an error has to show it.
+The column of each word is worked out only when an error has to show it.
 """
 
 from __future__ import annotations
@@ -47,9 +47,7 @@ class Words:
         return self.words[self.index] if self.index < len(self.words) else ""
 
     def take(self, expected: str) -> str:
-        """Take the next word; at the end of the line that is an error telling what was
-        `expected`.
-        """
+        """Take the next word; at the end of the line, raise an error that says what was `expected`."""
         index = self.index
         if index >= len(self.words):
             raise self.missing(expected)
@@ -57,14 +55,14 @@ class Words:
         return self.words[index]
 
     def accept(self, word: str) -> bool:
-        """Take the next word if it is just this one."""
+        """Take the next word if it is this one, and return whether it was."""
         if self.peek() == word:
             self.index += 1
             return True
         return False
 
     def keyword(self, word: str) -> None:
-        """Take a word that must stand here."""
+        """Take a word that must stand here; raise an error for any other."""
         if self.peek() != word:
             self.choice((word,))
         self.index += 1
@@ -120,7 +118,7 @@ class Words:
         return number
 
     def end(self) -> None:
-        """The line must end here."""
+        """Raise an error unless the line ends here."""
         if self.index < len(self.words):
             self.index += 1
             raise self.error(
@@ -128,7 +126,7 @@ class Words:
             )
 
     def missing(self, expected: str) -> PlanError:
-        """Make an error that points behind the last word."""
+        """Return an error that points behind the last word."""
         last = self._spans()[-1][1] if self.words else len(self.line.text)
         return PlanError(
             f"expected {expected} here", place=self.place, source=self.line.text, column=last + 2
@@ -142,8 +140,8 @@ class Words:
         span: tuple[int, int] | None = None,
         near: str = "",
     ) -> PlanError:
-        """Make an error at the word just taken, or at word `index`; `span` bounds a part of that
-        word, `near` is what is likely meant there.
+        """Return an error at the word just taken, or at word `index`; `span` limits it to a part of
+        that word, `near` is what is likely meant there.
         """
         spans = self._spans()
         at = self.index - 1 if index is None else index
@@ -158,11 +156,11 @@ class Words:
         return error
 
     def unknown(self, kind: str, name: str, known: Sequence[str]) -> PlanError:
-        """Make an error at the word just taken: no `kind` is called `name`."""
+        """Return an error at the word just taken: no `kind` is called `name`."""
         return self.error(unknown(kind, name, known), near=nearest(name, known))
 
     def error_from(self, index: int, message: str) -> PlanError:
-        """Make an error at the words from `index` to the one just taken."""
+        """Return an error at the words from `index` to the one just taken."""
         spans = self._spans()
         start, end = spans[index][0], spans[self.index - 1][1]
         return PlanError(
