@@ -1,1 +1,1 @@
-"""Open formats in and out, one module a format."""
+"""Open formats, to read and to write, a module for each."""

@@ -1,9 +1,9 @@
-"""How much of a file that comes in is read: bounds on octets, lines, columns and nesting, and the
-errors that tell them.
+"""How much of an input file is read: limits on octets, lines, columns and nesting, and their error
+messages.
 
 A file of a few octets may unpack to thousands of gigabytes, and a short document may be nested
-deeper than any program's stack; neither is traffic or a table that somebody keeps. Every reader
-takes its bounds from here.
+deeper than any program's stack; neither is traffic or a table that somebody keeps. All readers take
+their limits from here.
 """
 
 from __future__ import annotations
@@ -35,7 +35,7 @@ _unpacked: ContextVar[int] = ContextVar("unpacked", default=MOST_UNPACKED)
 
 
 def allow_unpacked(octets: int) -> None:
-    """Let every packed file that is read from here on unpack to so many octets."""
+    """Set to how many octets every packed file may unpack from now on."""
     _unpacked.set(octets)
 
 
@@ -45,7 +45,7 @@ def unpacked_most() -> int:
 
 
 class Unpacked:
-    """A stream of unpacked octets that ends in a `PlanError` where they become more than are
+    """A stream of unpacked octets that raises a `PlanError` where they become more than are
     allowed.
     """
 
@@ -56,8 +56,8 @@ class Unpacked:
         self.closed = False
 
     def read(self, size: int = -1) -> bytes:
-        """Return the next octets, at most `size` and no more than one past the bound. Raises
-        `PlanError` past it.
+        """Return the next octets, at most `size`, and at most one beyond the limit. Raises
+        `PlanError` beyond it.
         """
         data = self._stream.read(self._left + 1 if size < 0 else min(size, self._left + 1))
         self._left -= len(data)
@@ -77,18 +77,18 @@ class Unpacked:
         return False
 
     def seekable(self) -> bool:
-        """Whether another place in it can be gone to: never."""
+        """Whether one can go to another place in it: never."""
         return False
 
     def close(self) -> None:
-        """Read no more."""
+        """Stop reading."""
         self.closed = True
         self._stream.close()
 
 
 def read_document(path: Path) -> bytes:
-    """Return a file that is read whole: a regular one of no more than `MOST_DOCUMENT` octets.
-    Raises `PlanError`.
+    """Return the contents of a file: a regular one of at most `MOST_DOCUMENT` octets. Raises
+    `PlanError`.
     """
     try:
         # What is opened is looked at, not only what the name led to before; a pipe is not waited

@@ -12,7 +12,7 @@ from crossgate.core.conversation.opening import service_of
 
 def write_grid(cells: Iterable[Cell]) -> None:
     """Write every conversation of a grid to standard output; a cell of sets is one line, without a
-    packet and a line that decided.
+    packet and a deciding line.
     """
     writer = csv.writer(sys.stdout)
     writer.writerow(["from", "to", "service", "packet", "family", "verdict", "list", "entry"])

@@ -1,4 +1,4 @@
-"""One file written whole or not at all: beside the old one, flushed to the disk, then moved."""
+"""A file written completely or not at all: beside the old one, flushed to the disk, then moved."""
 
 from __future__ import annotations
 
@@ -15,8 +15,8 @@ from crossgate.core.model.errors import PlanError
 
 
 def put_file(path: Path, data: bytes, *, fresh: bool = False) -> None:
-    """Write a file, whole or not at all, as `writing` does. Raises `PlanError` when the file cannot
-    be written.
+    """Write a file completely or not at all, as `writing` does. Raises `PlanError` when the file
+    cannot be written.
     """
     try:
         with writing(path, fresh=fresh) as beside:
@@ -27,12 +27,12 @@ def put_file(path: Path, data: bytes, *, fresh: bool = False) -> None:
 
 @contextmanager
 def writing(path: Path, *, fresh: bool = False) -> Iterator[Path]:
-    """Give an empty file beside `path` to write to; it takes the place of `path` where all goes
-    well, else it is gone.
+    """Give an empty file beside `path` to write to; it replaces `path` where all goes well, and is
+    removed otherwise.
 
-    A symbolic link stays, and what it leads to is replaced; a pipe or a device that is there
-    already is itself what is written to. With `fresh`, a file that is there already stays. Raises
-    `OSError` as the system does, and `PlanError` where the file is to be `fresh` and is there.
+    A symbolic link stays, and its target is replaced; an existing pipe or device is written to
+    directly. With `fresh`, an existing file stays. Raises `OSError` as the system does, and
+    `PlanError` where the file exists and is to be `fresh`.
     """
     if not fresh and path.exists() and not path.is_file():
         yield path
@@ -65,8 +65,8 @@ def cannot_be_written(path: Path, error: OSError) -> PlanError:
 
 
 def _move_to_free_name(beside: Path, path: Path) -> None:
-    """Give a file a name that no other file has. Raises `PlanError` where one has it, `OSError` as
-    the system does.
+    """Rename a file to a name that no other file has. Raises `PlanError` where one has it,
+    `OSError` as the system does.
     """
     try:
         os.link(beside, path)
@@ -85,8 +85,8 @@ def _there_already(path: Path) -> PlanError:
 
 
 def _umask() -> int:
-    """Return which permissions new files of this process lack; it can only be read by setting
-    it.
+    """Return the permissions that new files of this process do not get; the system tells them only
+    when they are set.
     """
     mask = os.umask(0o077)
     os.umask(mask)
@@ -97,7 +97,7 @@ def write_beside(name: str, target: Path, data: bytes, beside: Path) -> None:
     """Write new bytes into a file beside an old one, flushed, with the old one's permissions and
     owner.
 
-    Raises `OSError` with `name` as its file, and then leaves no file beside.
+    Raises `OSError` with `name` as its file, after removing the new file.
     """
     handle = -1
     try:
@@ -117,8 +117,8 @@ def write_beside(name: str, target: Path, data: bytes, beside: Path) -> None:
 
 
 def _keep_owner(target: Path, beside: Path) -> None:
-    """Give the new file the old one's owner and group where the system lets us; a plain user's file
-    has them anyway.
+    """Give the new file the old one's owner and group where the system allows it; a normal user's
+    file has them anyway.
     """
     known = target.stat()
     if hasattr(os, "chown") and (known.st_uid, known.st_gid) != (os.getuid(), os.getgid()):
@@ -127,7 +127,7 @@ def _keep_owner(target: Path, beside: Path) -> None:
 
 
 def flush_file(path: Path) -> None:
-    """Make what a file holds last through a crash. Raises `OSError`, as for a full disk."""
+    """Make the contents of a file survive a crash. Raises `OSError`, as for a full disk."""
     handle = os.open(path, os.O_RDWR)
     try:
         os.fsync(handle)
@@ -136,7 +136,7 @@ def flush_file(path: Path) -> None:
 
 
 def flush_folder(folder: Path) -> None:
-    """Make moves within a folder last through a crash, on systems where a folder can be flushed."""
+    """Make moves in a folder survive a crash, on systems where a folder can be flushed."""
     try:
         handle = os.open(folder, os.O_RDONLY)
     except OSError:

@@ -1,8 +1,8 @@
-"""The last edits of a plan that the program itself wrote, so that they can be taken back.
+"""The last edits of a plan that the program itself wrote, so that they can be undone.
 
 They are kept in the user's own folder, with the bytes of each file before and after, by their
-digests: what stands beside a plan is obeyed nowhere, so that nobody else can say what an edit is
-taken back to. An edit that is taken back stays, to be made again, until another one is made.
+digests: no file beside a plan is trusted, so nobody else can decide what an undo brings back. An
+edit that is undone is kept, to be made again, until another one is made.
 """
 
 from __future__ import annotations
@@ -47,19 +47,19 @@ class Edit:
 
 @dataclass(frozen=True)
 class Edits:
-    """The edits of a plan, the oldest first; the last `undone` of them are taken back."""
+    """The edits of a plan, the oldest first; the last `undone` of them are undone."""
 
     every: tuple[Edit, ...] = ()
     undone: int = 0
 
     @property
     def done(self) -> tuple[Edit, ...]:
-        """The edits that are made, the oldest first."""
+        """The edits that are in effect, the oldest first."""
         return self.every[: len(self.every) - self.undone]
 
     @property
     def taken_back(self) -> tuple[Edit, ...]:
-        """The edits that are taken back, the one first that was made first."""
+        """The edits that are undone, in the order in which they were made."""
         return self.every[len(self.every) - self.undone :]
 
 
@@ -70,8 +70,8 @@ class History:
         self._name = name_for_file(plan)
 
     def read(self) -> Edits:
-        """Return the edits; none where there are none. Raises `PlanError` for what is no history of
-        ours.
+        """Return the edits; none where there are none. Raises `PlanError` for a file that the
+        program did not write.
         """
         folder = existing_folder(_FOLDER)
         path = None if folder is None else folder / f"{self._name}.json"
@@ -110,7 +110,7 @@ class History:
         old: Mapping[str, bytes],
         new: Mapping[str, bytes],
     ) -> None:
-        """Keep an edit; those that were taken back are forgotten. Raises `PlanError`."""
+        """Keep an edit; those that were undone are forgotten. Raises `PlanError`."""
         before = self.read()
         files = tuple(
             FileEdit(os.path.realpath(name), self._keep(old[name]), self._keep(data))
@@ -120,7 +120,7 @@ class History:
         self.write(Edits(every[-MOST_EDITS:], 0))
 
     def write(self, edits: Edits) -> None:
-        """Write the edits, and forget the bytes that none of them needs any more."""
+        """Write the edits, and delete the bytes that none of them needs any more."""
         folder = own_folder(_FOLDER)
         said = {"schema": _SCHEMA, **asdict(edits)}
         put_file(folder / f"{self._name}.json", json.dumps(said, indent=1).encode())
@@ -138,7 +138,9 @@ class History:
         return digest
 
     def bytes_of(self, digest: str) -> bytes:
-        """Return what a file was. Raises `PlanError` where it is not kept, or is not that."""
+        """Return the bytes with a digest. Raises `PlanError` where they are not kept, or are
+        damaged.
+        """
         folder = existing_folder(_FOLDER)
         try:
             data = b"" if folder is None else (folder / f"{self._name}.{digest}.kept").read_bytes()
@@ -150,9 +152,10 @@ class History:
 
 
 def back(edits: Sequence[Edit]) -> dict[str, tuple[str, str]]:
-    """Return the digests that files must have now, and those that they had before some edits in a
-    row, the oldest first, by their real paths. Raises `PlanError` where a file was changed by hand
-    between two of them.
+    """Return by real path the digests that files must have now, and those that they had before some
+    consecutive edits, the oldest first.
+
+    Raises `PlanError` where a file was changed by hand between two of the edits.
     """
     found: dict[str, tuple[str, str]] = {}
     for each in reversed(edits):
@@ -168,7 +171,7 @@ def back(edits: Sequence[Edit]) -> dict[str, tuple[str, str]]:
 
 
 def forward(edits: Iterable[Edit]) -> dict[str, tuple[str, str]]:
-    """Return the same for edits that are to be made again: the digests now, and those after."""
+    """Return the digests that files must have now, and those after making some undone edits again."""
     found: dict[str, tuple[str, str]] = {}
     for each in edits:
         for one in each.files:

@@ -25,9 +25,8 @@ class Commit(NamedTuple):
 
 def history(plan: Path, files: Iterable[str]) -> list[Commit]:
     """Return the commits that changed a plan, newest first: those that changed one of its files, or
-    any other file of the repository whose name ends in `.gate`; of merges what they brought.
-
-    Raises `PlanError` where it lies in no repository, or nothing of it was ever committed.
+    any other file of the repository whose name ends in `.gate`; for a merge, what it brought.
+    Raises `PlanError` where the plan is in no repository, or was never committed.
     """
     paths = [os.path.relpath(each, plan.parent) for each in files]
     own = _git(
@@ -64,12 +63,12 @@ def history(plan: Path, files: Iterable[str]) -> list[Commit]:
 class Revision(Mapping[str, bytes]):
     """The files of a revision, by their paths as a plan and its includes name them.
 
-    A path that the revision does not have, or that lies outside the repository, raises `PlanError`
-    when it is asked for.
+    Asking for a path that the revision does not have, or that is outside the repository, raises
+    `PlanError`.
     """
 
     def __init__(self, plan: Path, revision: str) -> None:
-        """Find the repository that a plan lies in, and the revision. Raises `PlanError`."""
+        """Find the repository of a plan, and the revision. Raises `PlanError`."""
         self._folder = plan.parent
         self.revision = revision
         top = self._git(
@@ -106,7 +105,7 @@ class Revision(Mapping[str, bytes]):
         )
 
     def __contains__(self, name: object) -> bool:
-        """Whether a file is to be taken from here: all are."""
+        """Whether a file is to be taken from here: every file is."""
         return True
 
     def __iter__(self) -> Iterator[str]:
@@ -129,8 +128,8 @@ class Revision(Mapping[str, bytes]):
 
 
 def _git(folder: Path, *words: str, otherwise: str) -> bytes:
-    """Return what git answers in a folder. Raises `PlanError`, saying `otherwise`, where it has no
-    answer.
+    """Return the output of git in a folder. Raises `PlanError` with the text `otherwise` where git
+    fails.
     """
     try:
         done = subprocess.run(["git", "-C", folder, *words], capture_output=True, check=False)

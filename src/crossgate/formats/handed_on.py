@@ -1,4 +1,4 @@
-"""The names of files in what is handed on to others: never where they lie on this machine."""
+"""File names in documents for others: they never show where a file is on this machine."""
 
 from __future__ import annotations
 
@@ -7,8 +7,8 @@ from pathlib import PurePath
 
 
 def handed_on(file: str) -> str:
-    """Return a file's name for a document that others get: as it is, or for an absolute one its
-    place below here, else its name alone.
+    """Return a file's name for a document that others get: as it is; an absolute one relative to
+    the present folder, or without any folder.
     """
     path = PurePath(file)
     if not path.is_absolute():

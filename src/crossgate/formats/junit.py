@@ -14,7 +14,7 @@ from crossgate.formats.handed_on import handed_on
 
 
 def junit_text(plan: Plan, results: Iterable[Verified]) -> str:
-    """Return the results as a JUnit XML document, one test case an expectation."""
+    """Return the results as a JUnit XML document, a test case for each expectation."""
     suite = TestSuite(escaped(plan.title or handed_on(plan.files[0])))
     for result in results:
         expectation = result.expectation
@@ -31,7 +31,7 @@ def junit_text(plan: Plan, results: Iterable[Verified]) -> str:
 
 
 def junit_of_errors(plan: str, errors: Iterable[PlanError]) -> str:
-    """Return the errors of a plan that cannot be read as a JUnit XML document, one test case an
+    """Return the errors of a plan that cannot be read as a JUnit XML document, a test case for each
     error.
     """
     suite = TestSuite(escaped(handed_on(plan)))
@@ -52,8 +52,8 @@ def junit_of_errors(plan: str, errors: Iterable[PlanError]) -> str:
 
 
 def junit_of_drifts(plan: Plan, told: Iterable[tuple[str, str, list[str]]]) -> str:
-    """Return what runs on devices as a JUnit XML document, one test case a device: its name, why it
-    could not be asked, and the lines that tell how it differs, none where it does not.
+    """Return what runs on devices as a JUnit XML document, a test case for each device: its name,
+    why it could not be asked, and the lines that tell how it differs, none where it does not.
     """
     suite = TestSuite(escaped(plan.title or handed_on(plan.files[0])))
     for device, why, lines in told:

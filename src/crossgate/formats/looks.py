@@ -1,4 +1,6 @@
-"""Up to when traffic was looked at, by its files, as a user's own folder keeps it for each plan."""
+"""The time up to which traffic has been looked at, for each of its files, kept in the user's own
+folder for each plan.
+"""
 
 from __future__ import annotations
 
@@ -14,8 +16,8 @@ _FOLDER = "looks"
 
 
 def last_look(plan: Path) -> dict[str, int]:
-    """Return up to when each file was looked at with a plan, in microseconds since 1970; nothing
-    where it never was. Raises `PlanError` where what was kept cannot be read.
+    """Return the time up to which each file was looked at with a plan, in microseconds since 1970;
+    nothing where it never was. Raises `PlanError` where the record cannot be read.
     """
     folder = existing_folder(_FOLDER)
     kept = None if folder is None else folder / f"{name_for_file(plan)}.json"
@@ -33,8 +35,8 @@ def last_look(plan: Path) -> dict[str, int]:
 
 
 def keep_look(plan: Path, times: Mapping[str, int]) -> None:
-    """Keep up to when some files have been looked at; of other files what is known stays. Raises
-    `PlanError`.
+    """Keep the time up to which some files have been looked at; what is known of other files stays.
+    Raises `PlanError`.
     """
     kept = own_folder(_FOLDER) / f"{name_for_file(plan)}.json"
     put_file(kept, json.dumps({**last_look(plan), **times}).encode())

@@ -1,6 +1,4 @@
-"""Markdown, for requests for change and their discussion: what two plans do otherwise, as a
-table.
-"""
+"""Markdown for change requests and their discussion: the differences between two plans, as a table."""
 
 from __future__ import annotations
 
@@ -24,16 +22,16 @@ _MOST_LINES, _MOST_ROWS = 8, 40
 
 
 def escaped(text: str) -> str:
-    """Return a text whose characters mean nothing in Markdown and steer no terminal, as one
-    line.
+    """Return a text on one line, with escapes for all characters that Markdown or a terminal would
+    act on.
     """
     plain = plaintext.escaped(" ".join(text.splitlines()))
     return "".join("\\" + each if each in "\\|*_`<>[]#~&!" else each for each in plain)
 
 
 def differences_markdown(plan: Plan, was: str, found: Sequence[Difference]) -> str:
-    """Return traffic that is treated otherwise than in another plan, called `was`: what clients
-    between machines do, and a count of the rest.
+    """Return the traffic that is treated differently than in the plan called `was`: between clients
+    and other machines, and a count of the rest.
     """
     return "\n".join(_lines(plan, was, found)) + "\n"
 
@@ -71,9 +69,7 @@ def _lines(plan: Plan, was: str, found: Sequence[Difference]) -> Iterator[str]:
 
 
 def _handed_on(was: str) -> str:
-    """Return what a plan is called, which may say at which revision, without where it lies on this
-    machine.
-    """
+    """Return the name of a plan, perhaps with a revision, without its folder on this machine."""
     name, at, revision = was.partition(" at ")
     return f"{handed_on(name)}{at}{revision}"
 

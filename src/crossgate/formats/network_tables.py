@@ -40,8 +40,10 @@ _LEASES = (
 
 
 def subnet_rows(path: Path) -> tuple[list[TableRow], Sequence[str]]:
-    """Read a table of subnets; return its rows, and the headers that were not needed. A column
-    headed just `subnet` has prefixes where its values do, else names. Raises `PlanError`.
+    """Read a table of subnets; return its rows, and the headers of columns that were not used.
+
+    A column headed just `subnet` has prefixes if its values look like it, or else names. Raises
+    `PlanError`.
     """
     field = named_by(_SUBNETS)
 
@@ -60,8 +62,8 @@ def subnet_rows(path: Path) -> tuple[list[TableRow], Sequence[str]]:
 
 
 def host_rows(path: Path, roles: str = "") -> tuple[list[TableRow], Sequence[str]]:
-    """Read a table of hosts; return its rows, and the headers that were not needed. The column
-    headed `roles` becomes the field `role`. Raises `PlanError`.
+    """Read a table of hosts; return its rows, and the headers of columns that were not used. The
+    column headed `roles` becomes the field `role`. Raises `PlanError`.
     """
     field = named_by(_HOSTS)
     wanted = header_words(roles)
@@ -84,9 +86,10 @@ def host_rows(path: Path, roles: str = "") -> tuple[list[TableRow], Sequence[str
 
 
 def lease_rows(path: Path, now: datetime) -> tuple[list[TableRow], Sequence[str]]:
-    """Read a table of leases; return the rows of those that have not expired, the last of each
-    machine, and a remark on what was left out. Times without a zone are of the zone of `now`.
-    Raises `PlanError`.
+    """Read a table of leases; return the rows of those that have not expired, the last one of each
+    machine, and a remark about the others.
+
+    Times without a zone are in the zone of `now`. Raises `PlanError`.
     """
     rows, _ = _rows(path, _only(_LEASES), ("address", "mac"), "address,mac,name,expiry")
     last: dict[str, tuple[float, TableRow]] = {}

@@ -1,4 +1,4 @@
-"""What was seen on site, as people write it: a filled-in sheet, or sentences.
+"""Observations made on site, as people write them: a filled-in sheet, or sentences.
 
 OBSERVATION = FROM "to" TO SERVICE SEEN | LIST (NUMBER | "otherwise") ("counted" | "did not count"),
 where SEEN is as in a filled-in sheet: answered, refused, silent and the like.
@@ -26,10 +26,11 @@ _FORM = (
 
 
 def observed(network: Network, given: Sequence[str], family: int | None) -> Observed:
-    """Return what was seen: each of what is given is a file, or one observation; `family` is that
-    of conversations of machines that have both.
+    """Return all observations: each of the words given is a file, or one observation; `family` is
+    that of conversations between machines that have both.
 
-    Raises `PlanError` with every one that nobody can read, and with what contradicts another one.
+    Raises `PlanError` with every observation that cannot be understood, and with any two that
+    contradict each other.
     """
     found: list[Observation | Count] = []
     wrong: list[str] = []
@@ -102,7 +103,7 @@ def _conversations(
 
 
 def _line(network: Network, words: Sequence[str], text: str) -> DeciderKey:
-    """Read LIST NUMBER, also `list NUMBER entry NUMBER`. Raises `PlanError`."""
+    """Read LIST NUMBER, or `list NUMBER entry NUMBER`. Raises `PlanError`."""
     named = [each for each in words if each not in ("list", "entry")]
     if len(named) != 2:
         raise PlanError(f"{text!r} names no line; write LIST NUMBER, or LIST otherwise")
@@ -117,7 +118,7 @@ def _line(network: Network, words: Sequence[str], text: str) -> DeciderKey:
 
 
 def _contradictions(found: Iterable[Observation | Count]) -> Iterator[str]:
-    """Yield what is seen in two ways."""
+    """Yield what was observed in two different ways."""
     seen: dict[object, tuple[object, str]] = {}
     for each in found:
         key: object = each.conversation if isinstance(each, Observation) else each.line

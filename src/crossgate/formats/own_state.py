@@ -1,8 +1,8 @@
-"""The user's own folder for what one run leaves for the next, and the locks in it.
+"""The user's own folder for what one run keeps for the next, and the locks in it.
 
-Nobody else can write there, so what stands in it was written by this user on this machine, and no
-other user can hold a lock of it. Where the system gives the user no such folder, one under the
-folder for temporary files serves, when it is the user's own.
+Nobody else can write there, so its contents were written by this user on this machine, and no other
+user can hold one of its locks. Where the system gives the user no such folder, one under the folder
+for temporary files is used, when it belongs to the user.
 """
 
 from __future__ import annotations
@@ -33,8 +33,8 @@ _PAUSE = 0.05
 
 
 def own_folder(name: str) -> Path:
-    """Return a folder of the user's own, made where it is not there. Raises `PlanError` where none
-    can be had.
+    """Return a folder of the user's own, which is made if necessary. Raises `PlanError` where that
+    is not possible.
     """
     reasons = []
     for top in _tops():
@@ -52,9 +52,7 @@ def own_folder(name: str) -> Path:
 
 
 def existing_folder(name: str) -> Path | None:
-    """Return a folder of the user's own where there is one, without making any: for commands that
-    only read.
-    """
+    """Return a folder of the user's own if it exists, for commands that only read."""
     for top in _tops():
         with suppress(OSError):
             if all(_is_own(os.lstat(each)) for each in (top, top / name)):
@@ -63,12 +61,12 @@ def existing_folder(name: str) -> Path | None:
 
 
 def name_for_file(path: Path) -> str:
-    """Return the name under which the user's own folder keeps what belongs to a file."""
+    """Return the name under which the user's own folder keeps things for a file."""
     return sha256(os.fsencode(path.resolve())).hexdigest()[:24]
 
 
 def _tops() -> tuple[Path, Path]:
-    """Return where the user's own folder may lie, the better place first."""
+    """Return the possible places of the user's own folder, the best one first."""
     from platformdirs import user_state_path
 
     user = os.getuid() if hasattr(os, "getuid") else "user"
@@ -78,15 +76,15 @@ def _tops() -> tuple[Path, Path]:
 
 
 def _is_own(known: os.stat_result) -> bool:
-    """Whether something is a folder of this user's that nobody else can write to."""
+    """Whether a folder belongs to this user and nobody else can write to it."""
     if not hasattr(os, "getuid"):
         return stat.S_ISDIR(known.st_mode)
     return stat.S_ISDIR(known.st_mode) and known.st_uid == os.getuid() and not known.st_mode & 0o022
 
 
 def _make_own(folder: Path) -> None:
-    """Make a folder that only the user can write to. Raises `OSError` where it is somebody
-    else's.
+    """Make a folder that only the user can write to. Raises `OSError` where it belongs to somebody
+    else.
     """
     folder.mkdir(mode=0o700, parents=True, exist_ok=True)
     known = os.lstat(folder)
@@ -103,11 +101,11 @@ def _make_own(folder: Path) -> None:
 def taking_turns(
     files: Iterable[Path], waiting: Callable[[str], None] = lambda _: None
 ) -> Iterator[None]:
-    """Let no other edit of this user's change any of some files meanwhile.
+    """Keep other edits by this user from changing some files while the enclosed code runs.
 
-    Waits while others do, and tells `waiting` who does when that takes over a second; each time
-    that another one has its turn, the time begins anew. Raises `PlanError` when one holds a file
-    for `LONGEST_WAIT` seconds.
+    It waits while others do, and passes a sentence about that to `waiting` when it takes over a
+    second; the time begins anew with each new holder. Raises `PlanError` when one holds a file for
+    `LONGEST_WAIT` seconds.
     """
     folder = own_folder("locks")
     locks = {
@@ -124,7 +122,7 @@ def taking_turns(
 
 
 def _hold(stream: IO[str], file: Path, waiting: Callable[[str], None]) -> None:
-    """Take one lock, and write down who has it."""
+    """Take a lock, and write into it who has it."""
     if fcntl is None:
         return
     holder, since, told = "", time.monotonic(), False
@@ -159,7 +157,7 @@ def _hold(stream: IO[str], file: Path, waiting: Callable[[str], None]) -> None:
 
 
 def _who(text: str) -> str:
-    """Say in words who holds a lock, by what stands in its file."""
+    """Say who holds a lock, by what its file says."""
     try:
         told = json.loads(text)
         return f"process {int(told['process'])} since {told['since']} ({told['command']})"

@@ -1,8 +1,8 @@
-"""A plan's past: what its versions in git answer to a question, and when that turned.
+"""A plan's past: how its versions in git answer a question, and when the answer changed.
 
-The question is asked of each version that is looked at as if it were the plan of today: by the names
-that this version has, at one and the same time. A version with errors is passed over; one that does
-not have a name of the question answers that.
+The question is asked of each version as if it were today's plan: with the names of that version, at
+one and the same time. A version with errors is skipped; one without a name of the question gives
+that as its answer.
 """
 
 from __future__ import annotations
@@ -32,8 +32,8 @@ from crossgate.language.words import Words
 
 
 class Answer(NamedTuple):
-    """What a version answers: the verdict, or whether a claim holds; why, in words; and the line of
-    a list that makes it so, as it is written, "" for none.
+    """The answer of a version: the verdict, or whether a claim holds; the reason in words; and the
+    text of the list line that decides, "" for none.
     """
 
     verdict: str
@@ -42,14 +42,14 @@ class Answer(NamedTuple):
 
 
 class Version(NamedTuple):
-    """A version of a plan: its commit, None for what is not committed yet."""
+    """A version of a plan: its commit, None for changes that are not committed yet."""
 
     commit: Commit | None
 
 
 class Change(NamedTuple):
-    """A version from which on an answer is another one, what it is, and what it was before; between
-    the two versions some were `skipped`, for they have errors.
+    """A version with another answer than the one before it, and both answers; `skipped` versions
+    between the two have errors.
     """
 
     version: Version
@@ -59,8 +59,8 @@ class Change(NamedTuple):
 
 
 class Since(NamedTuple):
-    """How the answer to one question turned: what it is today, each change, newest first, and the
-    oldest version that there is.
+    """The history of the answer to one question: today's answer, each change, newest first, and the
+    oldest version.
     """
 
     asked: str
@@ -81,7 +81,7 @@ NOT_THERE = "not there"
 
 
 class Past:
-    """The versions of a plan, each read and asked once."""
+    """The versions of a plan; each is read and asked once."""
 
     def __init__(self, path: Path, today: Reading, commits: Sequence[Commit], ask: Ask) -> None:
         self._path, self._ask = path, ask
@@ -92,7 +92,7 @@ class Past:
         self._known: dict[int, dict[str, Answer] | None] = {0: self._today}
 
     def since(self, every: bool) -> Iterator[Since]:
-        """Yield for each answer of today how it turned; with `every`, or where they are few, no
+        """Yield the history of each of today's answers; with `every`, or for few versions, no
         version is left out.
         """
         every = every or len(self.versions) <= _FEW
@@ -108,7 +108,7 @@ class Past:
         return None if answers is None else self._of(answers, name).verdict
 
     def _answers(self, at: int) -> dict[str, Answer] | None:
-        """Return what a version answers; None where it has errors."""
+        """Return the answers of a version; None where it has errors."""
         if at not in self._known:
             commit = self.versions[at].commit
             assert commit is not None
@@ -176,12 +176,12 @@ def conversation_asked(
 
 
 def _written(plan: Plan, deciders: Sequence[Decider]) -> str:
-    """Return the last of some lines that is an entry, as it is written."""
+    """Return the text of the last of some lines that is an entry."""
     return next((each.entry.text for each in reversed(deciders) if each.entry is not None), "")
 
 
 def claim_asked(text: str) -> Ask:
-    """Return the question whether a claim holds, as it is written today."""
+    """Return the question whether a claim, as it is written today, holds."""
 
     def ask(reading: Reading) -> dict[str, Answer]:
         plan = reading.plan

@@ -1,19 +1,23 @@
-"""The files of an edit replaced together: after a crash all can be made new, and what is believed
-was written by us.
+"""The files of an edit replaced together: after a crash the edit can be finished, and only records
+that we wrote are trusted.
 
 1. Every edit has a record in the user's own folder: the plan, and the digests of each file before
-   and after. The new files wait beside the old ones, under names that hold the record's token,
-   flushed to the disk.
+and after. The new files wait beside the old ones, under names with the record's token, flushed to
+the disk.
+
 2. Where several files are to be moved, a copy of the record, the *journal*, is put beside the plan
-   before the first move and taken away after the last. So whoever finds it knows that the edit was
-   left half done.
-3. A journal is believed only where the record of its token is the same, octet for octet. Nobody
-   else can write records, so what anybody else puts beside a plan is left alone.
-4. An edit is finished only by `finish`: where each file is still as it was before the edit or as
-   the edit left it, the names are those of the plan's own files, and no link is on the way. Else
-   nothing at all is moved.
-5. What waits without a journal was left by a process that died before its first move. The next edit
-   of these files removes it, and nothing else: only what its own record names.
+before the first move and removed after the last. Whoever finds it knows that the edit was left half
+done.
+
+3. A journal is trusted only where the record with its token is the same, octet for octet. Nobody
+else can write records, so what others put beside a plan is ignored.
+
+4. An edit is finished only by `finish`: each file must be as it was before the edit or as the edit
+left it, the names must be those of the plan's own files, and no link may be on the way. Otherwise
+nothing is moved.
+
+5. Files that wait without a journal were left by a process that died before its first move. The
+next edit of these files removes them, and nothing else: only what its own record names.
 """
 
 from __future__ import annotations
@@ -60,8 +64,8 @@ class Replacement:
 
 @dataclass(frozen=True)
 class EditRecord:
-    """An edit as its record tells it: a token that nobody can guess, the plan's real path, and what
-    is replaced.
+    """An edit as its record describes it: a token that nobody can guess, the plan's real path, and
+    the replaced files.
     """
 
     token: str
@@ -70,7 +74,7 @@ class EditRecord:
 
     @property
     def journal(self) -> Path:
-        """Where the copy of the record lies while files are moved."""
+        """Where the copy of the record is while files are moved."""
         return self.plan.with_name(f".{self.plan.name[:_NAME_LETTERS]}.{self.token}.edit")
 
     @property
@@ -84,7 +88,7 @@ class EditRecord:
         return target.with_name(f".{target.name[:_NAME_LETTERS]}.{self.token}.{number}.new")
 
     def data(self) -> bytes:
-        """Return the record as it is written."""
+        """Return the record as bytes."""
         moves = [
             {"file": str(each.target), "old": each.old, "new": each.new}
             for each in self.replacements
@@ -94,7 +98,7 @@ class EditRecord:
         ).encode()
 
     def text(self) -> str:
-        """Say of which plan the edit is, and which of its files still have their old text."""
+        """Say which plan the edit is for, and which of its files still have their old text."""
         left = [
             each.target.name
             for each in self.replacements
@@ -107,7 +111,7 @@ class EditRecord:
 
 
 def _record(data: bytes) -> EditRecord | None:
-    """Return what a record says, None where it is none."""
+    """Return the record in some bytes, None where there is none."""
     try:
         told = json.loads(data)
         replacements = [
@@ -121,12 +125,11 @@ def _record(data: bytes) -> EditRecord | None:
 
 
 def replace_files(plan: Path, old: Mapping[str, bytes], new: Mapping[str, bytes]) -> None:
-    """Put new bytes in the place of files' old ones, all of them or none; permissions and symbolic
-    links stay.
+    """Replace the bytes of files, all of them or none; permissions and symbolic links stay.
 
-    `old` are all the files that were read. To be called within `taking_turns` for all of them.
-    Raises `PlanError` when a file is not as it was any more, or cannot be written; then all are as
-    they were, or the error says which is not.
+    `old` are all the files that were read. Call it inside `taking_turns` for all of them. Raises
+    `PlanError` when a file has changed since, or cannot be written; then all are as they were, or
+    the error says which is not.
     """
     targets = {name: Path(os.path.realpath(name)) for name in new}
     for name, target in targets.items():
@@ -164,8 +167,8 @@ def replace_files(plan: Path, old: Mapping[str, bytes], new: Mapping[str, bytes]
 
 
 def _see_that_it_may_be_replaced(name: str, target: Path) -> None:
-    """Raise `PlanError` for a file that is not to be written, or that cannot be replaced without a
-    loss.
+    """Raise `PlanError` for a file that may not be written, or whose replacement would lose
+    something.
     """
     try:
         known = os.stat(name)
@@ -199,8 +202,8 @@ def _write_record(records: Path, edit: EditRecord) -> None:
 
 
 def _write_new(path: Path, data: bytes) -> None:
-    """Write a file that nobody else may read or write, flushed. Raises `OSError`, as when there is
-    one of that name.
+    """Write a file that nobody else may read or write, flushed. Raises `OSError`, as when one of
+    that name exists.
     """
     with open(os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600), "wb") as stream:
         stream.write(data)
@@ -260,8 +263,8 @@ def _put_back(
 
 
 def half_done(files: Iterable[Path]) -> list[EditRecord]:
-    """Return the edits of this user's, of this plan or of others, that were left half done and
-    touch any of some files.
+    """Return the edits by this user, of this plan or of others, that were left half done and
+    concern any of some files.
     """
     wanted = {Path(os.path.realpath(each)) for each in files}
     records = existing_folder("edits")
@@ -273,8 +276,8 @@ def half_done(files: Iterable[Path]) -> list[EditRecord]:
 
 
 def strange_journals(plan: Path) -> list[Path]:
-    """Return the journals beside a plan that this user did not write on this machine: nothing is
-    done for them.
+    """Return the journals beside a plan that this user did not write on this machine: they are
+    ignored.
     """
     real = Path(os.path.realpath(plan))
     start = f".{real.name[:_NAME_LETTERS]}."
@@ -289,7 +292,7 @@ def strange_journals(plan: Path) -> list[Path]:
 
 
 def _is_ours(journal: Path) -> bool:
-    """Whether a journal is the same as the record that this user's own folder has of its token."""
+    """Whether a journal equals the record with its token in the user's own folder."""
     data = _bytes_of(journal)
     edit = _record(data) if data is not None else None
     records = existing_folder("edits")
@@ -300,8 +303,8 @@ def _is_ours(journal: Path) -> bool:
 
 @dataclass(frozen=True)
 class FileState:
-    """How a file of an edit that was left half done stands now; `problem` tells why the edit cannot
-    be finished.
+    """The present state of a file of a half-done edit; `problem` tells why the edit cannot be
+    finished.
     """
 
     target: Path
@@ -311,7 +314,7 @@ class FileState:
 
 
 def states(edit: EditRecord, files: Iterable[Path]) -> list[FileState]:
-    """Return how the files of an edit stand; `files` are those of its plan."""
+    """Return the states of the files of an edit; `files` are those of its plan."""
     own = {Path(os.path.realpath(each)) for each in files}
     return [_state(edit, each, own) for each in edit.replacements]
 
@@ -340,12 +343,12 @@ def _state(edit: EditRecord, each: Replacement, own: set[Path]) -> FileState:
 
 
 def finish(edit: EditRecord, files: Iterable[Path]) -> list[Path]:
-    """Move what an edit that was left half done has waiting, and return what was moved; `files` are
-    those of its plan.
+    """Move the waiting files of a half-done edit into place, and return those that were moved;
+    `files` are those of its plan.
 
-    To be called within `taking_turns` for all of them. Raises `PlanError`, and moves nothing, where
-    any file is neither as it was before the edit nor as the edit leaves it, is none of the plan's,
-    or is reached over a link.
+    Call it inside `taking_turns` for all of them. Raises `PlanError`, and moves nothing, where any
+    file is neither as it was before the edit nor as the edit leaves it, does not belong to the
+    plan, or is reached over a link.
     """
     found = states(edit, files)
     for each in found:
@@ -370,9 +373,7 @@ def finish(edit: EditRecord, files: Iterable[Path]) -> list[Path]:
 
 
 def forget(edit: EditRecord) -> list[Path]:
-    """Let every file of an edit that was left half done stay as it is now; return the waiting files
-    that are removed.
-    """
+    """Leave every file of a half-done edit as it is now; return the waiting files that are removed."""
     removed = [
         edit.waiting(each.target)
         for each in edit.replacements
@@ -396,10 +397,10 @@ def _remove(edit: EditRecord) -> None:
 
 
 def _sweep(records: Path, targets: set[Path]) -> None:
-    """Remove what edits of these files have left that died before their first move.
+    """Remove what edits of these files left that died before their first move.
 
-    Raises `PlanError` where one was left half done. Whoever is alive holds the lock that the caller
-    holds now.
+    Raises `PlanError` where one was left half done. A living edit would hold the lock that the
+    caller holds now.
     """
     for edit in _records(records, targets):
         if _bytes_of(edit.journal) == edit.data():
@@ -419,7 +420,7 @@ def _sweep(records: Path, targets: set[Path]) -> None:
 
 
 def _records(records: Path, targets: set[Path]) -> list[EditRecord]:
-    """Return the edits on record that touch any of some files."""
+    """Return the recorded edits that concern any of some files."""
     found = []
     with suppress(OSError):
         for path in sorted(records.iterdir()):
@@ -435,7 +436,7 @@ def _is_token(word: str) -> bool:
 
 
 def _bytes_of(path: Path) -> bytes | None:
-    """Return the bytes of a regular file that no link leads to, None where there is none."""
+    """Return the bytes of a regular file that is no link, None where there is none."""
     try:
         known = os.lstat(path)
         if not stat.S_ISREG(known.st_mode) or known.st_size > _MOST_OCTETS:
@@ -450,7 +451,7 @@ def _digest(data: bytes) -> str:
 
 
 class HasFiles(Protocol):
-    """What was read from files: their bytes by name."""
+    """Something that was read from files, with their bytes by name."""
 
     @property
     def data(self) -> Mapping[str, bytes]:
@@ -462,9 +463,9 @@ Read = TypeVar("Read", bound=HasFiles)
 
 def read_settled(read: Callable[[], Read]) -> Read:
     """Read a plan of several files so that all are from before an edit or all from after it,
-    without any lock.
+    without a lock.
 
-    While files are moved their journal lies beside the plan, so: where none did after reading, and
+    While files are moved, their journal is beside the plan. So if there is none after reading, and
     no file has changed since, nothing was moved in between.
     """
     until = time.monotonic() + _SETTLING_SECONDS
@@ -488,7 +489,7 @@ def _unchanged(name: str, data: bytes) -> bool:
 
 @contextmanager
 def _undisturbed() -> Iterator[None]:
-    """Let Ctrl-C wait until the moves are made or put back."""
+    """Delay Ctrl-C until the moves are made or undone."""
     if not hasattr(signal, "pthread_sigmask"):
         yield
         return

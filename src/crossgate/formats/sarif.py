@@ -24,7 +24,7 @@ PLAN_ERROR = "plan-error"
 
 
 def sarif_of_errors(errors: Iterable[PlanError]) -> dict[str, Any]:
-    """Return the errors of a plan that cannot be read as one run."""
+    """Return the errors of a plan that cannot be read, as one run."""
     rule = {
         "id": PLAN_ERROR,
         "shortDescription": {"text": "A line of the plan cannot be read"},
@@ -59,9 +59,7 @@ def _error_result(error: PlanError) -> dict[str, Any]:
 
 
 def sarif_document(audited: Audited) -> dict[str, Any]:
-    """Return the findings as one run; what the plan accepts is there too, as suppressed with its
-    reason.
-    """
+    """Return the findings as one run; accepted ones are included, as suppressed with their reason."""
     rules: list[dict[str, Any]] = [
         {
             "id": name,

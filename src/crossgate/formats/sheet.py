@@ -57,12 +57,12 @@ _WORDS = {
 
 
 def seen_word(text: str) -> Seen | None:
-    """Return what somebody saw, by the word for it; None for a word that says nothing."""
+    """Return the standard word for what somebody saw; None for an unknown word."""
     return _WORDS.get(text.strip().lower())
 
 
 def cells(row: Row, seen: str = "") -> list[str]:
-    """Return a row of the table; without what was `seen`, for somebody to fill in."""
+    """Return a row of the table; without `seen`, the cell for it is empty, to be filled in."""
     tried = row.tried
     return [
         str(row.number),
@@ -78,7 +78,7 @@ def cells(row: Row, seen: str = "") -> list[str]:
 
 
 def sheet_csv(sheet: Sheet, seen: Mapping[int, Seen] = MappingProxyType({})) -> str:
-    """Return a sheet as comma-separated values (RFC 4180), with what was `seen` of its tests, by
+    """Return a sheet as comma-separated values (RFC 4180), with the results `seen` of its tests, by
     their numbers.
     """
     text = io.StringIO()
@@ -111,10 +111,10 @@ def _markdown(plan: Plan, sheet: Sheet) -> Iterator[str]:
 
 
 def read_results(path: Path) -> list[Result]:
-    """Read a filled-in table: any with the columns machine, command and seen. An empty cell of the
-    last is a test that was not done.
+    """Read a filled-in table: any with the columns machine, command and seen.
 
-    Raises `PlanError` with every value that nobody can read, each with its row.
+    An empty cell in the last one is a test that was not made. Raises `PlanError` with every value
+    that cannot be understood, each with its row.
     """
     table = read_table(
         path,
@@ -140,6 +140,6 @@ def read_results(path: Path) -> list[Result]:
 
 
 def together(wrong: Sequence[str]) -> PlanError:
-    """Return what is wrong with several things as one error, the first of many."""
+    """Return several problems as one error, with the first of many."""
     more = len(wrong) - _MOST_WRONG
     return PlanError("; ".join(wrong[:_MOST_WRONG]) + (f"; and {more} more" if more > 0 else ""))

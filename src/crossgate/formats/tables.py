@@ -1,5 +1,5 @@
-"""Tables as people keep them: CSV of any common kind, or the first sheet of an .xlsx; columns are
-known by their header words.
+"""Tables as people keep them: CSV of any common kind, or the first sheet of an .xlsx file; columns
+are found by their header words.
 
 A row keeps the number that a spreadsheet shows, so that a problem in it can be found again.
 """
@@ -24,8 +24,8 @@ none.
 
 
 class Row(NamedTuple):
-    """One row: its number, counted from 1 with the header, and its values by field; several columns
-    of a field are joined.
+    """A row: its number, counted from 1 with the header, and its values by field; several columns
+    for one field are joined.
     """
 
     number: int
@@ -34,7 +34,7 @@ class Row(NamedTuple):
 
 class Table(NamedTuple):
     """A table: its file, the header of each field as written, its rows that are not empty, and the
-    headers that were not needed.
+    headers that were not used.
     """
 
     file: str
@@ -44,9 +44,8 @@ class Table(NamedTuple):
 
 
 def read_table(path: Path, recognised: Recognised, needed: Sequence[str], example: str) -> Table:
-    """Read a table whose header is the first row that has all `needed` fields.
-
-    Raises `PlanError` for a file that cannot be read, and where no row is such a header.
+    """Read a table whose header is the first row with all `needed` fields. Raises `PlanError` for a
+    file that cannot be read, and where no row is such a header.
     """
     lines = list(_sheet(path) if path.suffix.lower() in (".xlsx", ".xlsm") else _separated(path))
     for index, (number, cells) in enumerate(lines):
@@ -97,12 +96,12 @@ _LAST_HEADER = 10
 
 
 def header_words(header: str) -> list[str]:
-    """Return the words of a header by which its column is known."""
+    """Return the words of a header by which its column is found."""
     return re.findall(r"[a-z]+\d*", header.lower())
 
 
 def _separated(path: Path) -> Iterator[tuple[int, list[str]]]:
-    """Yield the rows of a CSV file with their numbers; values are parted by whatever its first rows
+    """Yield the rows of a CSV file with their numbers; the separator is the one that its first rows
     use most.
     """
     text = _decoded(path, read_document(path))
@@ -119,7 +118,7 @@ def _separated(path: Path) -> Iterator[tuple[int, list[str]]]:
 
 
 def _decoded(path: Path, data: bytes) -> str:
-    """Decode what a spreadsheet saved: Unicode with or without a byte order mark, else
+    """Decode what a spreadsheet saved: Unicode with or without a byte order mark, or else
     Windows-1252.
     """
     if data.startswith((b"\xff\xfe", b"\xfe\xff")):
@@ -133,8 +132,8 @@ def _decoded(path: Path, data: bytes) -> str:
 
 
 def _sheet(path: Path) -> Iterator[tuple[int, list[str]]]:
-    """Yield the rows of a workbook's first sheet with their numbers, to the last, whatever the
-    sheet says of its own size.
+    """Yield all rows of a workbook's first sheet with their numbers, whatever the sheet says about
+    its size.
     """
     from openpyxl import load_workbook
 
@@ -167,8 +166,8 @@ def _sheet(path: Path) -> Iterator[tuple[int, list[str]]]:
 
 
 def _see_workbook(path: Path) -> None:
-    """Raise `PlanError` for what is no packed workbook, and for one whose parts unpack to too
-    much.
+    """Raise `PlanError` for a file that is no packed workbook, and for one whose parts unpack to
+    too much.
     """
     from zipfile import BadZipFile, ZipFile
 
@@ -187,7 +186,7 @@ def _see_workbook(path: Path) -> None:
 
 
 def _cell(value: object) -> str:
-    """Return a cell's value as text; a whole number has no fraction."""
+    """Return a cell's value as text; a whole number has no decimals."""
     if value is None:
         return ""
     if isinstance(value, float) and value.is_integer():
@@ -201,8 +200,8 @@ _FORMULA = re.compile(r"'*[=+\-@\t\r]")
 
 
 def guarded(text: str) -> str:
-    """Return a cell with an apostrophe before what a spreadsheet would take for a formula;
-    `unguarded` takes it away again.
+    """Return a cell with an apostrophe before what a spreadsheet would read as a formula;
+    `unguarded` removes it.
     """
     return f"'{text}" if _FORMULA.match(text) else text
 
@@ -213,8 +212,8 @@ def unguarded(text: str) -> str:
 
 
 def named_by(order: Iterable[tuple[str, Sequence[str]]]) -> Callable[[Sequence[str]], str]:
-    """Return a function from the words of a column's header to the field that the column holds: the
-    first field of `order` one of whose words is in the header; "" where none is.
+    """Return a function from the words of a column's header to its field: the first field of
+    `order` with one of its words in the header; "" for none.
     """
     told = [(field, frozenset(words)) for field, words in order]
     return lambda words: next((field for field, own in told if not own.isdisjoint(words)), "")

@@ -1,11 +1,12 @@
 """The tally: how often each entry decided, added up over runs in an SQLite file beside the plan;
-and in which hours or days, where runs tell that. Of devices' own counters, which only ever go up,
-it knows how far they were when they were taken last.
+and in which hours or days, where runs give that. For devices' own counters, which only grow, it
+keeps the values that were read last.
 
-A row is known by its list and the whole text of its entry, so an edited entry starts anew. Every
-addition is one transaction that waits for others, so runs at the same time lose nothing. The file
-is believed only as far as it is what we write: tables of one form, a version that is known, whole
-numbers and times; and it is no link to a database of somebody's.
+A row is identified by its list and the whole text of its entry, so an edited entry starts from
+zero. Every addition is one transaction that waits for others, so simultaneous runs lose nothing.
+
+The file is trusted only as far as it has the form that we write: known tables, a known version,
+whole numbers and times; and it may not be a link to some other database.
 """
 
 from __future__ import annotations
@@ -71,8 +72,8 @@ class Tally:
     def add(
         self, plan: Plan, hits: Mapping[DeciderKey, int], times: Times = MappingProxyType({})
     ) -> None:
-        """Add hits by list name and entry number, None for the otherwise line; `times` tell when
-        they were. Raises `PlanError` when it cannot be kept.
+        """Add hits by list name and entry number, None for the otherwise line; `times` gives their
+        times. Raises `PlanError` when they cannot be kept.
         """
 
         rows = [(*self._key(plan, line), min(count, MOST_HITS)) for line, count in hits.items()]
@@ -92,8 +93,8 @@ class Tally:
         return self.plan, _list_key(access_list), _entry_key(access_list, entry)
 
     def take(self, plan: Plan, counters: Mapping[str, Mapping[DeciderKey, int]]) -> None:
-        """Add what devices have counted since their counters were taken last, by device and line. A
-        counter that is lower than it was has begun anew. Raises `PlanError` when it cannot be kept.
+        """Add what devices have counted since their counters were last read, by device and line. A
+        counter that is lower than before has restarted. Raises `PlanError` when it cannot be kept.
         """
         with self._connected(writes=True) as connection:
             for device, own in counters.items():
@@ -122,8 +123,8 @@ class Tally:
             connection.commit()
 
     def hits(self, access_list: AnyList[Any]) -> dict[int | None, int]:
-        """Return the hits of a list's entries as they read now, by number, None for the otherwise
-        line.
+        """Return the hits of a list's entries with their present texts, by number, None for the
+        otherwise line.
         """
         if not self.path.exists():
             return {}
@@ -138,10 +139,9 @@ class Tally:
         }
 
     def times(self, access_list: AnyList[Any], by: Period) -> dict[int | None, dict[datetime, int]]:
-        """Return the hits of a list's entries as they read now, by number, None for the otherwise
-        line, and by the beginning of the hours or days in which they were.
-
-        Hits of which only the day is known are in no hour.
+        """Return the hits of a list's entries with their present texts, by number, None for the
+        otherwise line, and by the beginning of the hour or day in which they happened. Hits whose
+        hour is unknown are in no hour.
         """
         if not self.path.exists():
             return {}
@@ -186,7 +186,7 @@ class Tally:
         )
 
     def clear(self) -> None:
-        """Forget every hit of this plan; what devices have counted until now stays taken."""
+        """Forget every hit of this plan; the device counters that were read stay known."""
         if self.path.exists():
             with self._connected(writes=True) as connection:
                 for table in (_TALLY, _TIMES):
@@ -195,7 +195,7 @@ class Tally:
 
     @contextmanager
     def _connected(self, writes: bool = False) -> Iterator[sqlite3.Connection]:
-        """Open the file, to be written to or only read, and see that it is a tally. Raises
+        """Open the file, for writing or only for reading, and check that it is a tally. Raises
         `PlanError` where it is none.
         """
         if (
@@ -253,8 +253,8 @@ def _columns(connection: sqlite3.Connection, table: str) -> list[str]:
 
 
 def _reason(error: Exception) -> str:
-    """Return why a tally cannot be used, with what to do; it is to be removed only where nobody can
-    read it any more.
+    """Return why a tally cannot be used, with what to do; removing it is advised only where it
+    cannot be read any more.
     """
     if isinstance(error, sqlite3.OperationalError) and "locked" in str(error):
         return (

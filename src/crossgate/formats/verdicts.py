@@ -1,4 +1,4 @@
-"""Verdicts of conversations written as a table, Parquet or CSV: a row for each; those of a family
+"""Verdicts on conversations written as a table, Parquet or CSV: a row for each; those of a family
 in the order in which they ended.
 """
 
@@ -47,16 +47,16 @@ NO_VERDICTS = _SCHEMA.empty_table()
 
 
 class VerdictTable:
-    """A table that grows by what is replayed."""
+    """A table to which rows are added during a replay."""
 
     def __init__(self, path: Path, writer: Any) -> None:
-        """Make it of what writes its rows, and the path that errors name."""
+        """Make it with what writes its rows, and the path for errors."""
         self._path = path
         self._writer = writer
 
     def write(self, rows: pa.Table) -> None:
-        """Write some rows, as `verdict_rows` returns them. Raises `PlanError` when the file cannot
-        be written on.
+        """Write some rows, as `verdict_rows` returns them. Raises `PlanError` when they cannot be
+        written.
         """
         try:
             self._writer.write_table(rows)
@@ -66,9 +66,8 @@ class VerdictTable:
 
 @contextmanager
 def verdict_table(path: Path, inputs: Sequence[Path]) -> Iterator[VerdictTable]:
-    """Give a table to write to; the file is there when all went well, and only then.
-
-    Raises `PlanError` for another ending, and where the file is an input or cannot be written.
+    """Provide a table to write to; the file exists only if all went well. Raises `PlanError` for an
+    unknown file ending, and where the file is an input or cannot be written.
     """
     kind = _ENDINGS.get(path.suffix.lower())
     if kind is None:
@@ -97,7 +96,7 @@ def _failed(path: Path, error: OSError) -> PlanError:
 
 
 def verdict_rows(replayed: Replayed, tracer: BulkTracer) -> pa.Table:
-    """Return a row for each of some conversations, with what a tracer found."""
+    """Return a row for each of some conversations, with the result of a tracer."""
     seen, fates = replayed.seen, replayed.fates
     packets = seen.packets
     places = [each.where for each in tracer.places]
@@ -130,13 +129,13 @@ def _entry(tracer: BulkTracer, number: int, entry: int) -> str:
 
 
 def _words(words: Sequence[str], places: NDArray[Any]) -> Any:
-    """Return a column of words by their places; the last word is that of -1."""
+    """Return a column of words by their indices; -1 stands for the last word."""
     found = np.where(places < 0, len(words) - 1, places).astype(np.int32)
     return pa.DictionaryArray.from_arrays(pa.array(found), pa.array(words)).cast(pa.string())
 
 
 def _addresses(family: Family, words: Words) -> Any:
-    """Return addresses as text, each different one written once."""
+    """Return addresses as text, formatting each different one once."""
     whole, inverse = np.unique(words, axis=1, return_inverse=True)
     texts = []
     for column in whole.T.tolist():

@@ -1,5 +1,5 @@
-"""What a device keeps of its configuration: what runs, a candidate, locks, and a commit that is
-taken back unless it is confirmed (RFC 6241 section 8.4).
+"""The configurations of a device: the running one, a candidate, locks, and a commit that is rolled
+back unless it is confirmed (RFC 6241 section 8.4).
 """
 
 from __future__ import annotations
@@ -16,10 +16,10 @@ from crossgate.live.documents import Element, Fault, merge, nc, parsed, written
 
 
 class Timer(Protocol):
-    """What runs out, unless it is cancelled."""
+    """Something that happens after a time, unless it is cancelled."""
 
     def cancel(self) -> None:
-        """Let it not run out."""
+        """Keep it from happening."""
 
 
 Later = Callable[[float, Callable[[], None]], Timer]
@@ -28,8 +28,8 @@ _STORES = ("running", "candidate")
 
 
 class Datastore:
-    """The configurations of one device. `sees` raises `PlanError` for one that it would not take;
-    `runs` gets to know what runs from then on.
+    """The configurations of one device. `sees` raises `PlanError` for a configuration that the
+    device does not accept; `runs` is told every new running configuration.
     """
 
     def __init__(
@@ -67,7 +67,7 @@ class Datastore:
         self._locks[name] = session
 
     def unlock(self, name: str, session: int) -> None:
-        """Unlock a configuration; the candidate is what runs then. Raises `Fault`."""
+        """Unlock a configuration; the candidate becomes the running one again. Raises `Fault`."""
         if self._locks.get(name) != session:
             raise Fault("operation-failed", f"{name} is not locked by this session")
         del self._locks[name]
@@ -81,8 +81,8 @@ class Datastore:
                 raise Fault("in-use", f"session {holder} has locked {name}")
 
     def edit(self, config: Element, default: str, session: int, test: str = "set") -> None:
-        """Edit the candidate, all or nothing; it can run then where that is to be tested too, and
-        stays as it is for `test-only` (RFC 6241 section 7.2). Raises `Fault`.
+        """Edit the candidate, all or nothing; where that is asked for, it is also tested whether it
+        could run, and with `test-only` it stays unchanged (RFC 6241 section 7.2). Raises `Fault`.
         """
         self._see_unlocked(session)
         if default not in ("merge", "replace", "none"):
@@ -101,11 +101,11 @@ class Datastore:
 
     @staticmethod
     def empty() -> Element:
-        """Return a configuration with nothing in it."""
+        """Return an empty configuration."""
         return parsed(f'<data xmlns="{nc("")[1:-1]}"/>'.encode(), "nothing")
 
     def copy_from(self, config: Element, session: int) -> None:
-        """Put a whole configuration in the place of the candidate. Raises `Fault`."""
+        """Replace the candidate by a whole configuration. Raises `Fault`."""
         self._see_unlocked(session)
         new = self.empty()
         for each in config:
@@ -113,7 +113,7 @@ class Datastore:
         self.candidate = new
 
     def validate(self, data: Element | None = None) -> None:
-        """See whether a configuration can run, the candidate without one. Raises `Fault`."""
+        """Check whether a configuration can run, the candidate where none is given. Raises `Fault`."""
         data = self.candidate if data is None else data
         if not len(data):
             return
@@ -123,7 +123,7 @@ class Datastore:
             raise Fault("invalid-value", error.message) from None
 
     def discard(self) -> None:
-        """Make the candidate what runs."""
+        """Reset the candidate to the running configuration."""
         self.candidate = copy.deepcopy(self.running)
 
     def commit(
@@ -133,9 +133,10 @@ class Datastore:
         persist: str = "",
         persist_id: str = "",
     ) -> None:
-        """Let the candidate run. With `within` it does so for that many seconds, unless a later
-        commit confirms it: one of the same session, or one that names what it is to `persist` by.
-        Raises `Fault`.
+        """Make the candidate the running configuration.
+
+        With `within`, only for that many seconds, unless a later commit confirms it: one in the
+        same session, or one that names the token given as `persist`. Raises `Fault`.
         """
         self._see_unlocked(session)
         if self._before is not None:
@@ -165,7 +166,7 @@ class Datastore:
             self._runs(written(self.running))
 
     def roll_back(self) -> None:
-        """Let run what ran before a commit that was not confirmed."""
+        """Return to the configuration before a commit that was not confirmed."""
         if self._timer is not None:
             self._timer.cancel()
             self._timer = None
@@ -175,7 +176,7 @@ class Datastore:
             self.discard()
 
     def cancel(self, session: int, persist_id: str = "") -> None:
-        """Take a commit back that waits to be confirmed. Raises `Fault`."""
+        """Roll back a commit that waits to be confirmed. Raises `Fault`."""
         if self._before is None:
             raise Fault("operation-failed", "no commit waits to be confirmed")
         if self._persist and persist_id != self._persist:
@@ -185,7 +186,7 @@ class Datastore:
         self.roll_back()
 
     def leave(self, session: int) -> None:
-        """Give up what a session had that ends: its locks, and a commit that it did not confirm."""
+        """Release what an ended session had: its locks, and a commit that it did not confirm."""
         for name in [each for each, holder in self._locks.items() if holder == session]:
             del self._locks[name]
             if name == "candidate":
@@ -195,7 +196,7 @@ class Datastore:
 
 
 def kept(path: Path) -> Element | None:
-    """Return the configuration that was kept in a file; None for none. Raises `PlanError`."""
+    """Return the configuration saved in a file; None for none. Raises `PlanError`."""
     if not os.path.exists(path):
         return None
     return parsed(path.read_bytes(), str(path))

@@ -1,5 +1,5 @@
-"""Devices as they answer over NETCONF: where one is managed, who it is known to be, and what runs
-there.
+"""Devices as they answer over NETCONF: where one is reached, its known identity, and what runs on
+it.
 """
 
 from __future__ import annotations
@@ -33,19 +33,19 @@ _MOST_AT_ONCE = 32
 
 
 class Secret(str):
-    """A text that nobody gets to see where what has it is shown."""
+    """A text that does not show when the object that has it is printed."""
 
     __slots__ = ()
 
     def __repr__(self) -> str:
-        """Hide it."""
+        """Return a text that hides the secret."""
         return "'...'"
 
 
 class Reached(NamedTuple):
-    """Where a device is reached, and as whom: an address or a name, a port and a user; with the
-    files of a key and of the host keys that are known, None for the usual ones, or with its own
-    `host_key` in base64; and a password of the user, or of the key's file.
+    """How a device is reached: an address or a name, a port and a user; the files with a key and
+    with known host keys, None for the usual ones, or its `host_key` in base64; and a password, for
+    the user or for the key's file.
     """
 
     device: str
@@ -59,7 +59,7 @@ class Reached(NamedTuple):
 
 
 class Running(NamedTuple):
-    """What runs on a device, as XML, or why it cannot be told."""
+    """The configuration running on a device, as XML, or why it could not be read."""
 
     device: str
     document: bytes
@@ -67,8 +67,8 @@ class Running(NamedTuple):
 
 
 def reached(plan: Plan, name: str, key: Path | None = None) -> Reached:
-    """Return where a device of a plan is managed. Raises `PlanError` where the plan does not say
-    that it is.
+    """Return how a device of a plan is reached. Raises `PlanError` where the plan does not say that
+    it is managed.
     """
     device = plan.devices[name]
     if not device.management:
@@ -80,8 +80,8 @@ def reached(plan: Plan, name: str, key: Path | None = None) -> Reached:
 
 
 def where_managed(plan: Plan, device: Device) -> tuple[str, int]:
-    """Return the address and the port at which a device is managed, its first one and the usual one
-    where the plan does not say. Raises `PlanError`.
+    """Return the address and the port at which a device is managed: its first address and the usual
+    port where the plan does not say.
     """
     at, port = None, None
     if device.management:
@@ -98,9 +98,10 @@ def where_managed(plan: Plan, device: Device) -> tuple[str, int]:
 
 @contextmanager
 def session(at: Reached, within: float, accept_new: bool = False) -> Iterator[Any]:
-    """Give a NETCONF session with a device. Keys are those of the SSH agent, of a file, or the
-    user's own; the device is one that is known (`known_hosts`), unless it is new and that is to be
-    accepted. Raises `PlanError`.
+    """Provide a NETCONF session with a device.
+
+    Keys come from the SSH agent, a file, or the user's own; the device must be known
+    (`known_hosts`), unless a new one is to be accepted. Raises `PlanError`.
     """
     from lxml.etree import LxmlError
     from ncclient import NCClientError, manager
@@ -144,7 +145,7 @@ def session(at: Reached, within: float, accept_new: bool = False) -> Iterator[An
 
 
 def _reason(error: BaseException) -> str:
-    """Return why a device could not be asked, in the words of who asks."""
+    """Return why a device could not be asked, in the user's words."""
     text = str(error).splitlines()[0] if str(error) else type(error).__name__
     text = text.removesuffix(" (<string>, line 1)")
     if "timed out" in text:
@@ -153,8 +154,8 @@ def _reason(error: BaseException) -> str:
 
 
 def _known_key(at: Reached, within: float, accept_new: bool) -> str:
-    """Return the host key by which a device is known, which alone is good enough for a session with
-    it; write down that of a new one where that is to be accepted. Raises `PlanError`.
+    """Return the only host key to accept from a device; that of a new one is written down where
+    that is allowed. Raises `PlanError`.
     """
     if at.host_key is not None:
         return at.host_key
@@ -202,7 +203,9 @@ def _known_key(at: Reached, within: float, accept_new: bool) -> str:
 def running(
     at: Reached, within: float, accept_new: bool = False, counters: bool = False
 ) -> Running:
-    """Ask a device what runs there, with its counters where these are wanted and told."""
+    """Ask a device for its running configuration, with its counters where these are wanted and
+    available.
+    """
     from ncclient.operations.rpc import RPCError
 
     try:
@@ -219,7 +222,9 @@ def running(
 
 
 def answers(at: Reached, within: float) -> bool:
-    """Whether a device can be reached: a connection to it is taken, and it says something first, as SSH does."""
+    """Whether a device can be reached: it accepts a connection and sends something first, as SSH
+    does.
+    """
     try:
         with socket.create_connection((at.host, at.port), timeout=within) as line:
             return bool(line.recv(1))
@@ -228,7 +233,7 @@ def answers(at: Reached, within: float) -> bool:
 
 
 def unreached(several: Sequence[Reached], within: float) -> list[str]:
-    """Return which of several devices cannot be reached, all tried at once (`answers`)."""
+    """Return which of several devices cannot be reached, trying all at once (`answers`)."""
     with ThreadPoolExecutor(_MOST_AT_ONCE) as pool:
         found = pool.map(lambda at: answers(at, within), several)
         return [at.device for at, there in zip(several, found, strict=True) if not there]
@@ -240,6 +245,8 @@ def all_running(
     accept_new: bool = False,
     counters: bool = False,
 ) -> list[Running]:
-    """Ask several devices at once what runs there, each within so many seconds; in their order."""
+    """Ask several devices at once for their running configurations, each within a number of
+    seconds; return them in the same order.
+    """
     with ThreadPoolExecutor(_MOST_AT_ONCE) as pool:
         return list(pool.map(lambda at: running(at, within, accept_new, counters), several))

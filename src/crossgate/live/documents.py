@@ -1,8 +1,8 @@
-"""Configurations as XML: reading them safely, editing them by operations, and looking for parts of
+"""Configurations as XML: reading them safely, editing them by operations, and selecting parts of
 them.
 
 Source: RFC 6241 sections 6.2 (subtree filters) and 7.2 (edit-config). The modules are not loaded:
-of each list that ours have, `KEYS` tells what tells its entries apart.
+`KEYS` has the key leaves of each list in the modules that we use.
 """
 
 from __future__ import annotations
@@ -49,7 +49,7 @@ _OPERATIONS = ("merge", "replace", "create", "delete", "remove")
 
 
 class Fault(Exception):
-    """What a device says no with: an error tag of RFC 6241 appendix A, and a message."""
+    """A device's refusal: an error tag of RFC 6241 appendix A, and a message."""
 
     def __init__(self, tag: str, message: str) -> None:
         super().__init__(message)
@@ -68,10 +68,10 @@ def nc(name: str) -> str:
 
 
 def parsed(octets: bytes, what: str) -> Element:
-    """Read XML that somebody else has written (`xml_root`), up to `MOST_DOCUMENT` octets.
+    """Read XML from elsewhere (`xml_root`), up to `MOST_DOCUMENT` octets.
 
     Identities of known modules get the module's name as their prefix, which the root declares, so
-    that they mean the same wherever a part of the tree is moved. Raises `PlanError`.
+    that they keep their meaning wherever a part of the tree is moved. Raises `PlanError`.
     """
     if len(octets) > MOST_DOCUMENT:
         raise PlanError(f"{what} is longer than {MOST_DOCUMENT >> 20} MB")
@@ -89,7 +89,7 @@ def parsed(octets: bytes, what: str) -> Element:
 
 
 def _identities(element: Element) -> Iterator[Element]:
-    """Yield the leaves of our modules that name an identity."""
+    """Yield the leaves whose values are identities, in the modules that we use."""
     for name in _IDENTITIES:
         yield from element.iter(f"{{*}}{name}")
 
@@ -107,8 +107,8 @@ def written(element: Element) -> bytes:
 
 
 def _plain(element: Element, around: str | None, used: Collection[str]) -> Element:
-    """Return a copy of an element whose namespaces are default ones, but for prefixes that are
-    used; `around` is the default namespace there.
+    """Return a copy of an element with default namespaces, except for prefixes that are used;
+    `around` is the default namespace at its place.
     """
     space = etree.QName(element).namespace
     spaces: Any = {None: space} if space != around else {}
@@ -121,14 +121,14 @@ def _plain(element: Element, around: str | None, used: Collection[str]) -> Eleme
 
 
 def _key(element: Element) -> tuple[object, ...]:
-    """Return what tells an element from others of its parent."""
+    """Return what distinguishes an element from the others of its parent."""
     leaves = KEYS.get(name_of(element), ())
     found = [element.findtext(f"{{*}}{each}") for each in leaves]
     return element.tag, *(each for each in found if each is not None)
 
 
 def merge(into: Element, edit: Element, default: str = "merge") -> None:
-    """Do with a part of a configuration what an edit says. Raises `Fault`."""
+    """Apply an edit to a part of a configuration. Raises `Fault`."""
     operation = edit.get(nc("operation"), default)
     if operation not in (*_OPERATIONS, "none"):
         raise Fault("bad-attribute", f"{operation} is no operation")
@@ -159,8 +159,8 @@ def merge(into: Element, edit: Element, default: str = "merge") -> None:
 
 
 def _see_what_is_new(new: Element) -> None:
-    """Take the operations out of what is put in. Raises `Fault` where one deletes what is not
-    there.
+    """Remove the operations from an element that is inserted. Raises `Fault` where one deletes what
+    does not exist.
     """
     for each in list(new.iter()):
         operation = each.attrib.pop(nc("operation"), "merge")
@@ -171,8 +171,8 @@ def _see_what_is_new(new: Element) -> None:
 
 
 def chosen(data: Element, wanted: Element | None) -> Element:
-    """Return what a subtree filter chooses of a configuration; all of it without one (RFC 6241
-    section 6.2).
+    """Return what a subtree filter selects from a configuration; all of it without a filter (RFC
+    6241 section 6.2).
     """
     found = etree.Element(data.tag, nsmap=data.nsmap)
     for each in data:
@@ -191,13 +191,13 @@ def _fits(wanted: Element, element: Element) -> bool:
 
 
 def _value(leaf: Element) -> str:
-    """Return what a leaf says; of an identity its own name."""
+    """Return the value of a leaf; for an identity, its name without the module."""
     text = (leaf.text or "").strip()
     return text.rpartition(":")[2] if name_of(leaf) in _IDENTITIES else text
 
 
 def _part(wanted: Element | None, element: Element) -> Element | None:
-    """Return what a filter for an element chooses of it, None where that is nothing."""
+    """Return what a filter selects from an element, None for nothing."""
     if wanted is None or not len(wanted):
         return copy.deepcopy(element)
     matched = [each for each in wanted if not len(each) and (each.text or "").strip()]
@@ -220,8 +220,8 @@ def _part(wanted: Element | None, element: Element) -> Element | None:
 
 
 def lists_of(document: bytes, what: str) -> str:
-    """Return the lists of a device's document, and where they stand, as XML; an empty container
-    where it has none. Raises `PlanError`.
+    """Return the lists in a device's document, and their places, as XML; an empty container where
+    it has none. Raises `PlanError`.
     """
     for each in parsed(document, what):
         if name_of(each) == "acls":
@@ -230,12 +230,12 @@ def lists_of(document: bytes, what: str) -> str:
 
 
 def bare(lists: str) -> bytes:
-    """Return lists as XML that is the same however it is set."""
+    """Return lists as XML text that is the same whatever their layout."""
     return written(parsed(lists.encode(), "lists"))
 
 
 def with_lists(document: bytes, lists: str, what: str) -> bytes:
-    """Return a device's document with other lists. Raises `PlanError`."""
+    """Return a device's document with its lists replaced. Raises `PlanError`."""
     found = parsed(document, what)
     for each in [one for one in found if name_of(one) == "acls"]:
         found.remove(each)
@@ -244,8 +244,8 @@ def with_lists(document: bytes, lists: str, what: str) -> bytes:
 
 
 def packets_counted(document: bytes, what: str) -> int | None:
-    """Return how many packets the lines of a device have decided, as it has counted them; None
-    where it does not tell. Raises `PlanError`.
+    """Return how many packets the lines of a device have counted; None where it does not report
+    that. Raises `PlanError`.
     """
     found = [
         (each.text or "").strip()

@@ -1,4 +1,4 @@
-"""What runs on a device, put into the plan; and how that differs from what the plan says."""
+"""What runs on a device, put into the plan; and how it differs from what the plan says."""
 
 from __future__ import annotations
 
@@ -33,16 +33,16 @@ _CARRIED = (PointKind.INTERFACE, PointKind.PORT)
 
 
 def coming_from(plan: Plan, running: Running) -> Coming:
-    """Return the lists that run on a device, and where they stand, as an import into the plan.
-    Raises `PlanError` for what they have that a plan cannot say.
+    """Return the lists that run on a device, and their places, as an import into the plan. Raises
+    `PlanError` for what a plan cannot say.
     """
     path = Path(f"{running.device}.xml")
     return read(Given(path, running.document, plan, running.device, less=True))
 
 
 def put_in(draft: Draft, coming: Coming, device: str) -> tuple[str, dict[DeciderKey, int]]:
-    """Put what runs on a device into a plan: its lists, where they stand, and the device; and take
-    away what stands there in the plan and not on the device. Raises `PlanError`.
+    """Put what runs on a device into a plan: its lists, their places, and the device; and remove
+    placements that the device does not have. Raises `PlanError`.
     """
     standing = {(each.of.name, each.direction, each.point) for each in coming.places}
     gone = [
@@ -63,7 +63,7 @@ def put_in(draft: Draft, coming: Coming, device: str) -> tuple[str, dict[Decider
 def leave_what_is_the_same(
     reading: Reading, coming: Coming, device: str, at: datetime
 ) -> dict[DeciderKey, int]:
-    """Take out of what runs on a device what is so in the plan, so that the plan's own words and
+    """Remove from what runs on a device what the plan says too, so that the plan's own words and
     notes stay; return how often the lines of all its lists have decided there. Raises `PlanError`.
     """
     draft = Draft(reading)
@@ -88,8 +88,8 @@ def leave_what_is_the_same(
 
 
 def are_the_same_on(old: Plan, new: Plan, device: str) -> bool:
-    """Whether the lists at a device's interfaces and ports do the same with every packet, and
-    frame, in two plans, whatever they are called.
+    """Whether the lists at a device's interfaces and ports treat every packet and frame alike in
+    two plans, whatever they are called.
     """
     return all(
         _do_the_same(own.get(place), its.get(place))
@@ -100,7 +100,7 @@ def are_the_same_on(old: Plan, new: Plan, device: str) -> bool:
 
 
 def _are_the_same(old: Plan, new: Plan, name: str) -> bool:
-    """Whether a list does the same with every packet, or frame, in two plans."""
+    """Whether a list treats every packet or frame alike in two plans."""
     return _do_the_same(old.every_list.get(name), new.every_list.get(name))
 
 
@@ -116,7 +116,7 @@ def _do_the_same(one: AnyList[Any] | None, other: AnyList[Any] | None) -> bool:
 
 
 def with_what_runs(reading: Reading, coming: Mapping[str, Coming]) -> Plan:
-    """Return a plan as it is where some devices run what comes from them. Raises `PlanError`."""
+    """Return the plan in which some devices have what runs on them. Raises `PlanError`."""
     draft = Draft(reading)
     for device, own in coming.items():
         mine = deepcopy(own)
@@ -145,8 +145,8 @@ def drift_of(reading: Reading, running: Running, at: datetime) -> Drift:
 
 
 def call_apart(plan: Plan, coming: Coming, device: str) -> None:
-    """Give lists that stand on other devices too names of their own: what one device runs says
-    nothing of the others.
+    """Give names of their own to lists that are on other devices too: what one device runs says
+    nothing about the others.
     """
     elsewhere = {each.access_list for each in plan.every_placement if each.point.device != device}
     for own in coming.lists:

@@ -1,12 +1,13 @@
-"""A step in two halves: a device first denies also what it is to deny then, and permits what it is
-to permit only afterwards.
+"""A step in two halves: a device first also denies what it is to deny later, and only in the second
+half permits what it is to permit.
 
-Between the halves a device lets by what it permits both before and after. So no denial that holds
-before and after a push can break while all devices get their first half, and then their second one.
+Between the halves a device permits only what it permits both before and after. So no denial that
+holds before and after a push can break while all devices get their first halves, and then their
+second ones.
 
-The list of a first half is written as its new list with the old one put in the place of each
-permit, cut to what that permits; a denial of the new list stays as it is. Rules are products of
-prefixes, protocols and ports, and so is what two of them have in common.
+The list of a first half is the new list in which each permit is replaced by the old list, limited
+to what that permit takes; denials of the new list stay. Rules are products of prefixes, protocols
+and ports, and so are their intersections.
 """
 
 from __future__ import annotations
@@ -29,9 +30,9 @@ _Place = tuple[Point, Direction, Family]
 
 
 def first_half(before: Coming, after: Coming, closed: bool) -> Coming:
-    """Return what a device runs between two halves, of what it runs before and what it will; where
-    nothing stands it permits all, or nothing if it is `closed`. Raises `PlanError` where a list
-    would have too many lines.
+    """Return the list that a device runs between two halves, given those before and after; without
+    a list it permits all, or nothing if it is `closed`. Raises `PlanError` where a list would have
+    too many lines.
     """
     old, new = _by_place(before), _by_place(after)
     frames = [each for each in before.places if each.of.family is None]
@@ -62,7 +63,7 @@ def _by_place(coming: Coming) -> dict[_Place, ComingList]:
 
 
 def _fill(own: ComingList, was: ComingList | None, will: ComingList | None) -> Action:
-    """Write the rules of what two lists both permit, and return what becomes of the rest."""
+    """Write the rules for what two lists both permit, and return what becomes of the rest."""
     outer = [] if will is None else _rules(will)
     inner = [] if was is None else _rules(was)
     rest_outer = Action.PERMIT if will is None else will.otherwise or Action.DENY
@@ -79,7 +80,9 @@ def _fill(own: ComingList, was: ComingList | None, will: ComingList | None) -> A
 
 
 def _rules(own: ComingList) -> list[Rule]:
-    """Return the rules of a list that are in force; a permit that has lost what it asks is not."""
+    """Return the rules of a list that are in force; a permit that has lost one of its conditions is
+    not.
+    """
     return [each.rule for each in own.items() if not each.lost]
 
 
@@ -95,7 +98,7 @@ def _add(own: ComingList, rules: Sequence[Rule]) -> None:
 
 
 def _put_in(permit: Rule, inner: Sequence[Rule], rest: Action) -> list[Rule]:
-    """Return a list cut to what one rule permits."""
+    """Return the old list limited to what one rule permits."""
     found = list[Rule]()
     whole = _bare(permit)
     for each in inner:
@@ -114,7 +117,7 @@ def _put_in(permit: Rule, inner: Sequence[Rule], rest: Action) -> list[Rule]:
 
 
 def both(one: Rule, other: Rule) -> Rule | None:
-    """Return what two rules both ask for, as a rule like the first; None where no packet is in
+    """Return what two rules both ask for, as a rule like the first; None where no packet matches
     both.
     """
     source = common(one.source, other.source)
@@ -145,7 +148,7 @@ def both(one: Rule, other: Rule) -> Rule | None:
 
 
 def _both_ports(one: Ports | None, other: Ports | None) -> Ports | None:
-    """Return the ports that two rules both ask for; None asks nothing, () is none at all."""
+    """Return the ports that two rules both ask for; None asks nothing, () is no port at all."""
     if one is None or other is None:
         return other if one is None else one
     shared = ((max(a, c), min(b, d)) for (a, b), (c, d) in product(one, other))

@@ -1,11 +1,12 @@
-"""In which order devices get what the plan says, so that nothing that must hold breaks in between.
+"""The order in which devices get their new configurations, so that nothing that must hold breaks in
+between.
 
-Theory of operation. A network in between is the plan with each device as it runs by then: as it ran
-before, or as it will (`as_it_runs`). A claim must hold throughout that holds before and after all
-steps, and a `keep` that holds in the end must hold from the step on at which it first does. Each
-network in between is proved, not sampled: the device is taken next that the plan has first, of
-those after which all these claims hold. Where there is none, one of them gets the first half of its
-step (`halves`), after which they hold, too.
+Theory of operation. A network in between is the plan in which each device has what it runs at that
+point: its old lists or its new ones (`as_it_runs`). A claim that holds before and after all steps
+must hold throughout, and a `keep` that holds in the end must hold from the step at which it first
+does. Each network in between is proved, not sampled: of the devices after which all these claims
+hold, the first in the plan is taken next. Where there is none, one of them gets the first half of
+its step (`halves`), after which they hold, too.
 """
 
 from __future__ import annotations
@@ -28,7 +29,7 @@ from crossgate.live.drift import with_what_runs
 
 
 class Runs(IntEnum):
-    """What a device runs in a network in between."""
+    """Which lists a device runs in a network in between."""
 
     BEFORE = 0
     HALF = 1
@@ -36,18 +37,16 @@ class Runs(IntEnum):
 
 
 class Move(NamedTuple):
-    """A device that comes to run something else, by its whole step or the last half of it; or by
-    the first one.
-    """
+    """A change of what a device runs, by its whole step or its last half; or by its first half."""
 
     device: str
     runs: Runs = Runs.AFTER
 
 
 class Order(NamedTuple):
-    """The moves of devices in their order, how many claims hold throughout, the `keep` lines that
-    do not hold in the end, and what else holds now and will not then, so that the plan does not
-    want it; or `broken`, the claim that each device which is left would break as the next.
+    """The devices' moves in order, how many claims hold throughout, the `keep` lines that do not
+    hold in the end, and what else holds now and not then, which the plan does not want; or
+    `broken`, the claim that each remaining device would break as the next one.
     """
 
     moves: tuple[Move, ...]
@@ -58,9 +57,7 @@ class Order(NamedTuple):
 
 
 def as_it_runs(reading: Reading, coming: Mapping[str, Coming], at: datetime) -> Plan:
-    """Return the plan as it is at a time where some devices run what comes from them. Raises
-    `PlanError`.
-    """
+    """Return the plan at a time in which some devices have what runs on them. Raises `PlanError`."""
     return in_force(with_what_runs(reading, coming), at)
 
 
@@ -71,9 +68,11 @@ def order(
     tell: Callable[[int, int], None] = lambda done, of: None,
     halves: Callable[[], Plan | None] = lambda: None,
 ) -> Order:
-    """Return in which order devices that run one thing are made to run another: their lists as a
-    plan has them before, and as it has them after. `halves` gives the plan in which they all run
-    the first half, None where there is none; it is asked only where no order works without.
+    """Return the order in which devices change from their lists in the plan `before` to those in
+    the plan `after`.
+
+    `halves` returns the plan in which they all run their first halves, None where there is none; it
+    is called only where no order works without.
     """
     sessions = [Session(before), Session(after)]
     start, end = (_held(each) for each in sessions)
@@ -131,14 +130,14 @@ def order(
 
 
 def _comes_by(points: set[Point] | None, device: str) -> bool:
-    """Whether what a claim speaks of may come by a device; None is anywhere."""
+    """Whether the traffic of a claim may pass a device; None stands for any device."""
     return points is None or any(each.owner == device for each in points)
 
 
 def between(plans: Mapping[Runs, Plan], runs: Mapping[str, Runs]) -> Plan:
-    """Return the network between two steps as a plan: each device has the lists of the plan that it
-    `runs` then, of the plan before where `runs` does not name it. As lists of two plans may share
-    a name, each is looked up by its plan's name and its own.
+    """Return the network between two steps as a plan: each device has the lists of the plan that
+    `runs` gives for it, or of the plan before. Since lists of two plans may share a name, each is
+    looked up by its plan's name and its own.
     """
 
     def placed(side: Runs, own: Sequence[Placement]) -> list[Placement]:

@@ -1,5 +1,5 @@
-"""What the stand-ins of a plan keep between runs: their configurations, their host key, and the key
-of who asks them; in a folder of the user's own.
+"""What the stand-ins of a plan keep between runs: their configurations, their host key, and their
+client's key, in a folder of the user's own.
 """
 
 from __future__ import annotations
@@ -29,15 +29,15 @@ USER = "crossgate"
 
 
 def folder_of(plan: Plan) -> Path:
-    """Return where the stand-ins of a plan keep what they have. Raises `PlanError`."""
+    """Return the folder in which the stand-ins of a plan keep their files. Raises `PlanError`."""
     folder = own_folder("stand-ins") / name_for_file(Path(plan.files[0]))
     folder.mkdir(mode=0o700, exist_ok=True)
     return folder
 
 
 def keys(folder: Path) -> tuple[Any, Any]:
-    """Return the host key of the stand-ins, and that of who asks them, made where there is none;
-    the host key is known to be theirs from then on.
+    """Return the host key of the stand-ins, and their client's key, made where there is none; the
+    host key is then known as theirs.
     """
     found = []
     for name in ("host-key", "key"):
@@ -51,8 +51,8 @@ def keys(folder: Path) -> tuple[Any, Any]:
 
 
 def reached_in_rehearsal(plan: Plan, name: str) -> Reached:
-    """Return where a device is reached in a rehearsal: where the plan says that it is managed, or
-    at its first address. Raises `PlanError` for one that has none.
+    """Return how a device is reached in a rehearsal: at the address that the plan gives for
+    managing it, or at its first address. Raises `PlanError` for one without addresses.
     """
     folder = folder_of(plan)
     host_key = keys(folder)[0].export_public_key().decode().split()[1]
@@ -61,9 +61,7 @@ def reached_in_rehearsal(plan: Plan, name: str) -> Reached:
 
 
 def reached_as_played(plan: Plan, name: str, first_port: int) -> Reached:
-    """Return where the stand-in of a device is reached. Raises `PlanError` where none was ever
-    played.
-    """
+    """Return how the stand-in of a device is reached. Raises `PlanError` where there never was one."""
     folder = folder_of(plan)
     if not (folder / "host-key").exists():
         raise PlanError("no stand-in of this plan was ever played; start them: crossgate stand-in")
@@ -84,9 +82,9 @@ def begun(
     runs: Callable[[bytes], None] | None = None,
     counts: Counts = dict,
 ) -> tuple[StandIn, str]:
-    """Return a device with the configuration that it had when it was played last, or with what the
-    plan says of it, with the entries whose windows are open at a time; and what there is to tell of
-    that. One that tells what it `runs` keeps nothing. Raises `PlanError`.
+    """Return a stand-in with its last configuration, or with what the plan says of the device, with
+    the entries whose windows are open at a time; and a sentence about that. A stand-in for which
+    `runs` is given saves nothing. Raises `PlanError`.
     """
     path = None if runs is not None else folder / f"{name}.xml"
     running = None if fresh or path is None else kept(path)

@@ -1,8 +1,8 @@
 """The tests of a sheet made for real, from the machine that this runs on.
 
-A connection is a TCP handshake and nothing more; a ping is the system's own; a question to a name
-server is one query over UDP. Each waits a few seconds at most, a few run at once, and no more begin
-in a second than is said. It goes to the addresses of the plan's tests, and nowhere else.
+A connection is a TCP handshake and nothing more; a ping is the system's own; a query to a name
+server is one over UDP. Each waits a few seconds at most, a few run at once, and at most `rate`
+begin in a second. They go to the addresses of the plan's tests, and nowhere else.
 """
 
 from __future__ import annotations
@@ -38,7 +38,7 @@ _TYPE_A, _CLASS_IN, _RECURSION = 1, 1, 0x0100
 
 
 class Probed(NamedTuple):
-    """A test with what was seen of it, and in how many seconds."""
+    """A test with its result, and how many seconds it took."""
 
     row: Row
     seen: Seen
@@ -46,7 +46,7 @@ class Probed(NamedTuple):
 
 
 def missing_addresses(addresses: Sequence[Address]) -> list[Address]:
-    """Return the addresses, of some, that this machine does not have."""
+    """Return those of some addresses that this machine does not have."""
     return [each for each in addresses if not _has(each)]
 
 
@@ -62,10 +62,11 @@ def _has(address: Address) -> bool:
 def probed(
     rows: Sequence[Row], rate: float, bound: bool, done: Callable[[Probed], None]
 ) -> list[Probed]:
-    """Make tests, at most so many a second, and return what was seen, in their order; `done` is
-    called with each. With `bound` they are sent from the address that the plan says.
+    """Make tests, at most `rate` a second, and return the results in the same order; `done` is
+    called with each.
 
-    Raises `PlanError` where a ping is wanted and this machine has no such program.
+    With `bound` they are sent from the address in the plan. Raises `PlanError` where a ping is
+    wanted and this machine has no such program.
     """
     if any(row.tried.can is Can.PING for row in rows) and shutil.which("ping") is None:
         raise PlanError("there is no ping on this machine; install it, or use --can connect,lookup")
@@ -140,8 +141,8 @@ def _connect(target: Address, port: int, source: Address | None, own_port: int) 
 
 
 def _lookup(target: Address, source: Address | None) -> Seen:
-    """Ask a name server for an address (RFC 1035 section 4.1); whatever comes back with the
-    question's number is an answer.
+    """Send a query to a name server (RFC 1035 section 4.1); anything that comes back with the
+    query's number is an answer.
     """
     number = secrets.randbits(16)
     name = b"".join(bytes([len(part)]) + part.encode() for part in LOOKED_UP.split(".")) + b"\0"
@@ -168,7 +169,7 @@ def _seen(
     own_port: int,
     make: Callable[[socket.socket], Seen],
 ) -> Seen:
-    """Return what is seen of something that is done with a socket."""
+    """Return the result of an action on a socket."""
     with closing(socket.socket(_FAMILIES[target.family], kind)) as own:
         own.settimeout(PATIENCE)
         try:
@@ -183,8 +184,8 @@ def _seen(
 
 
 def _refusal(error: OSError) -> Seen:
-    """Return what an error of the system says was seen. Raises `PlanError` for one of this
-    machine's own.
+    """Return the result that a system error stands for. Raises `PlanError` for an error of this
+    machine itself.
     """
     known: dict[Any, Seen] = {
         errno.ECONNREFUSED: Seen.NOBODY_LISTENS,

@@ -24,8 +24,8 @@ from crossgate.live.pushing import Step
 
 
 class Change(NamedTuple):
-    """What a step does to traffic: what fares otherwise behind it than before, in the words of the
-    plan as it runs then.
+    """What a step does to traffic: what is treated differently after it, in the words of the plan
+    at that point.
     """
 
     plan: Plan
@@ -33,8 +33,8 @@ class Change(NamedTuple):
 
 
 class Push(NamedTuple):
-    """What a push would do: its steps in order, what each does to traffic, what cannot be said
-    exactly; `order` tells what holds throughout, or what stands in the way.
+    """What a push would do: its steps in order, the effect of each on traffic, and what cannot be
+    expressed exactly; `order` tells what holds throughout, or what prevents the push.
     """
 
     steps: tuple[Step, ...]
@@ -49,8 +49,8 @@ def proposed(
     at: datetime,
     tell: Callable[[int, int], None] = lambda done, of: None,
 ) -> Push:
-    """Work out how devices are made to run what a plan says for a time. Raises `PlanError` where
-    what runs on one cannot be read.
+    """Work out how devices come to run what a plan says for a time. Raises `PlanError` where the
+    configuration of one cannot be read.
     """
     now = in_force(reading.plan, at)
     before, after = dict[str, Coming](), dict[str, Coming]()
@@ -113,7 +113,7 @@ def proposed(
 
 
 def _lists_of(plan: Plan, name: str) -> tuple[str, list[str]]:
-    """Return the lists of a device as XML, and what the models cannot say of them."""
+    """Return the lists of a device as XML, and what the models cannot express."""
     every, places = chosen(plan, (), name, bare=True)
     document = write(Wanted(plan, every, places, name, xml=True))
     assert isinstance(document.text, str)
@@ -121,9 +121,7 @@ def _lists_of(plan: Plan, name: str) -> tuple[str, list[str]]:
 
 
 def wrong_after(reading: Reading, step: Step, document: bytes, at: datetime) -> str:
-    """Return what a device does otherwise, after a step, than what it was sent says; "" where it
-    does just that.
-    """
+    """Return how a device's lists differ after a step from what it was sent; "" where they do not."""
     there = Running(step.device, document)
     try:
         plans = [

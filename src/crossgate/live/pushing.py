@@ -1,11 +1,11 @@
-"""Making devices run what a plan says: one after the other, each by a commit that the device takes
-back by itself unless it is confirmed from a new session.
+"""Making devices run what a plan says: one after the other, each by a commit that the device rolls
+back itself unless it is confirmed from a new session.
 
-Theory of operation. The journal says of each device what ran, what is to run, and how far it has
+Theory of operation. The journal has for each device what ran, what is to run, and how far it has
 come; it is written before each step, so that it is never behind. A device is `waiting`, then
-`committing`, then `confirmed`; one that is put back is `undone`. Whatever ends a push, a device in
-`committing` goes back by itself when its time is up, or is told to; those that are `confirmed` are
-put back in reverse, unless they are to stay. What a killed push has left, `undo` puts back.
+`committing`, then `confirmed`; one that was put back is `undone`. However a push ends, a device in
+`committing` rolls back by itself when its time is up, or is told to; `confirmed` ones are put back
+in reverse order, unless they are to stay. What a killed push has left, `undo` puts back.
 """
 
 from __future__ import annotations
@@ -44,8 +44,8 @@ class Stage(StrEnum):
 
 @dataclass(slots=True)
 class Step:
-    """What is done to a device at once: what ran there, what is to run, and the word by which the
-    commit is confirmed.
+    """What one device is sent at once: what ran there, what is to run, and the token that confirms
+    the commit.
     """
 
     device: str
@@ -60,16 +60,16 @@ class Step:
 
 
 class Journal:
-    """What a push of a plan has done; in a folder of the user's own, so that nobody else can say
-    what devices are to be put back to.
+    """The record of a push of a plan, in a folder of the user's own, so that nobody else can decide
+    what devices are put back to.
     """
 
     def __init__(self, plan: Path) -> None:
         self.path = own_folder("pushes") / f"{name_for_file(plan)}.json"
 
     def read(self) -> list[Step]:
-        """Return the steps of a push that has not ended; nothing where there is none. Raises
-        `PlanError` for what is no journal.
+        """Return the steps of a push that has not ended; none where there is none. Raises
+        `PlanError` for a file that is no journal.
         """
         try:
             said = json.loads(self.path.read_text(encoding="utf-8"))
@@ -94,12 +94,12 @@ class Journal:
             ) from None
 
     def write(self, steps: Sequence[Step]) -> None:
-        """Write down how far devices have come."""
+        """Record how far devices have come."""
         said = {"schema": SCHEMA, "steps": [asdict(each) for each in steps]}
         put_file(self.path, json.dumps(said, indent=1).encode())
 
     def end(self) -> None:
-        """Take it away: nothing is left to be put right."""
+        """Remove it: nothing is left to be put right."""
         self.path.unlink(missing_ok=True)
 
     @contextmanager
@@ -120,9 +120,10 @@ def push_step(
     seen: Callable[[bytes], str] = lambda _: "",
     others: Sequence[Reached] = (),
 ) -> None:
-    """Have a device run what a step says. It is `seen` in a new session that it does: that returns
-    what is wrong, "" for nothing; and the `others` must be reached still. Raises `PlanError`; the
-    device goes back by itself then.
+    """Make a device run what a step says.
+
+    In a new session, `seen` checks that it does, and returns what is wrong, "" for nothing; and the
+    `others` must still be reachable. Raises `PlanError`; the device then rolls back by itself.
     """
     with session(at, within) as device:
         lacks = [each for each in _NEEDED if each not in device.server_capabilities]
@@ -169,7 +170,7 @@ def _replacing(lists: str) -> str:
 
 
 def take_back(step: Step, at: Reached, within: float, confirm_within: int) -> str:
-    """Have a device run what it ran before a step; return why that could not be done, "" where it
+    """Make a device run what it ran before a step; return why that was not possible, "" where it
     was.
     """
     if step.stage is Stage.COMMITTING:
@@ -199,7 +200,7 @@ def push(
     tell: Tell,
 ) -> None:
     """Push to devices in order, and put back what was done where one fails, unless it is to stay.
-    Raises `PlanError` for what failed, and how that ended.
+    Raises `PlanError` with what failed, and how that ended.
     """
     journal.write(steps)
     done = dict[str, None]()
@@ -243,8 +244,8 @@ def undo(
     keep_done: bool,
     tell: Tell,
 ) -> str:
-    """Put devices back that a push has begun with, the last one first; those that are confirmed
-    too, unless they are to stay. Return how that ended.
+    """Put devices back that a push has begun with, the last one first, confirmed ones too unless
+    they are to stay. Return how that ended.
     """
     problems, kept = list[str](), list[str]()
     for step in reversed(steps):

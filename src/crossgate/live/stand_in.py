@@ -1,8 +1,8 @@
-"""A device that is played: a NETCONF server over SSH on this machine's loopback, with what a plan
-says of the device as its configuration.
+"""A simulated device: a NETCONF server over SSH on this machine's loopback, with what a plan says
+of the device as its configuration.
 
-Sources: RFC 6241, RFC 6242 for the framing of messages, RFC 6243 for defaults, RFC 8525 for what
-modules it has.
+Sources: RFC 6241, RFC 6242 for the framing of messages, RFC 6243 for defaults, RFC 8525 for its
+modules.
 """
 
 from __future__ import annotations
@@ -51,7 +51,7 @@ _END = b"]]>]]>"
 
 
 class Misfortune(StrEnum):
-    """What a device does wrong on purpose, so that what uses it can be tried."""
+    """A fault that a stand-in has on purpose, to try out what talks to it."""
 
     REFUSE = "refuse"
     SLOW = "slow"
@@ -64,7 +64,7 @@ _SLOW = 3.0
 
 
 class StandIn:
-    """One device: its configurations, and the sessions that are open with it."""
+    """One device: its configurations, and its open sessions."""
 
     def __init__(
         self,
@@ -80,7 +80,7 @@ class StandIn:
         """Whether it takes no more sessions."""
 
     def answer(self, operation: Element, session: int) -> Element | None:
-        """Return the data that answers an operation; None where it is just done. Raises `Fault`."""
+        """Return the data that answers an operation; None where it has no data. Raises `Fault`."""
         asked = name_of(operation)
         match asked:
             case "get-config" | "get":
@@ -166,7 +166,7 @@ class StandIn:
 
 
 class _Messages:
-    """The messages of a session, in the framing that both ends speak (RFC 6242 section 4)."""
+    """The messages of a session, in the framing that both ends have agreed on (RFC 6242 section 4)."""
 
     def __init__(self, process: Any) -> None:
         self._process = process
@@ -174,8 +174,8 @@ class _Messages:
         self.chunked = False
 
     async def next(self) -> bytes | None:
-        """Return the next message, None where there is none any more. Raises `PlanError` for
-        what is no message.
+        """Return the next message, None after the last one. Raises `PlanError` for octets that are
+        no message.
         """
         found = b""
         while True:
@@ -194,8 +194,8 @@ class _Messages:
             self._waiting += more
 
     def _chunk(self) -> bytes | None:
-        """Take the next chunk off what is waiting: b"" is the end of a message, None where it is
-        not all there.
+        """Take the next chunk from the buffer: b"" is the end of a message, None where it is not
+        complete.
         """
         start = self._waiting.find(b"\n#")
         end = self._waiting.find(b"\n", start + 2)
@@ -224,8 +224,8 @@ class _Messages:
 
 
 async def answered(device: StandIn, process: Any) -> None:
-    """Answer all that a client asks in one NETCONF session with a device, until the session ends
-    (RFC 6241, RFC 6242).
+    """Answer everything that a client asks in one NETCONF session with a device, until the session
+    ends (RFC 6241, RFC 6242).
     """
     device.sessions += 1
     number, messages = device.sessions, _Messages(process)
@@ -286,7 +286,7 @@ def _reply(device: StandIn, rpc: Element, number: int) -> tuple[Element, bool]:
 
 
 def _hello(number: int) -> bytes:
-    """Return what a device says first."""
+    """Return the first message of a device."""
     hello: Element = etree.Element(nc("hello"), nsmap=_SPACE)
     several = etree.SubElement(hello, nc("capabilities"))
     modules = [
@@ -300,34 +300,34 @@ def _hello(number: int) -> bytes:
 
 
 class _Server(asyncssh.SSHServer):
-    """Lets in who has the key of the stand-ins."""
+    """Accepts clients that have the stand-ins' key."""
 
     def __init__(self, device: StandIn, key: asyncssh.SSHKey) -> None:
         self._device, self._key = device, key
 
     def connection_made(self, conn: Any) -> None:
-        """Refuse connections where the device takes none."""
+        """Close the connection where the device takes none."""
         if self._device.refuses:
             conn.abort()
 
     def begin_auth(self, username: str) -> bool:
-        """Ask everybody for a key."""
+        """Ask every client for a key."""
         return True
 
     def public_key_auth_supported(self) -> bool:
-        """Say that keys are what is asked for."""
+        """Say that clients log in with keys."""
         return True
 
     def validate_public_key(self, username: str, key: asyncssh.SSHKey) -> bool:
-        """Return whether a client's key is the one that may log in, whatever the user's name."""
+        """Return whether a client's key is the right one, whatever the user's name."""
         return bool(key == self._key)
 
 
 async def serve(
     device: StandIn, port: int, host_key: Any, user_key: Any, listening: socket | None = None
 ) -> Any:
-    """Play a device at a port of this machine's loopback, or where somebody is `listening` already;
-    return the server. Raises `PlanError` where the port is taken.
+    """Start a stand-in at a port of this machine's loopback, or on a socket that is `listening`
+    already; return the server. Raises `PlanError` where the port is taken.
     """
     where: dict[str, Any] = {"sock": listening} if listening else {"host": LOOPBACK, "port": port}
     try:

@@ -1,5 +1,5 @@
-"""What a played device tells besides its configuration: which modules it has (RFC 8525), and how
-often its lines have decided (RFC 8519 section 4.1, `statistics`).
+"""What a stand-in reports besides its configuration: its modules (RFC 8525), and how often its
+lines have decided (RFC 8519 section 4.1, `statistics`).
 """
 
 from __future__ import annotations
@@ -27,7 +27,7 @@ becomes of the rest.
 
 
 class Module(NamedTuple):
-    """A YANG module that a device has, of one revision, with some of its features."""
+    """A YANG module of a device, with its revision and features."""
 
     revision: str
     features: tuple[str, ...] = ()
@@ -55,7 +55,7 @@ MODULES = {
 
 @cache
 def _library() -> tuple[bytes, str]:
-    """Return the modules as a document, and what tells that they are the same."""
+    """Return the modules as a document, and an identifier for their set."""
     spaces: Any = {None: LIBRARY}
     root: Element = etree.Element(f"{{{LIBRARY}}}yang-library", nsmap=spaces)
     modules = _add(root, "module-set")
@@ -86,7 +86,7 @@ def _add(parent: Element, name: str, text: str | None = None) -> Element:
 
 
 def capability() -> str:
-    """Return how a device says in its hello which modules it has (RFC 8526 section 2)."""
+    """Return the words by which a device's hello tells its modules (RFC 8526 section 2)."""
     return (
         "urn:ietf:params:netconf:capability:yang-library:1.1"
         f"?revision={_LIBRARY_REVISION}&content-id={_library()[1]}"
@@ -94,7 +94,7 @@ def capability() -> str:
 
 
 def with_state(running: Element, counts: Counts) -> Element:
-    """Return a configuration that runs with what is told besides it."""
+    """Return a running configuration together with the state data."""
     found = copy.deepcopy(running)
     by_list = counts()
     for acl in (each for top in found if name_of(top) == "acls" for each in top):
@@ -106,8 +106,8 @@ def with_state(running: Element, counts: Counts) -> Element:
 
 
 def _count(acl: Element, own: dict[int | None, int]) -> None:
-    """Write how often the lines of a list have decided; of several aces of an entry the first one
-    has it.
+    """Write how often the lines of a list have decided; of an entry's aces, the first one has its
+    count.
     """
     for ace in [
         each for each in acl.iter() if isinstance(each.tag, str) and name_of(each) == "ace"

@@ -1,1 +1,3 @@
-"""Lists and networks in open formats, in and out: a module a format, listed in `registry`."""
+"""Lists and networks in open formats, to read and to write: a module for each format, listed in
+`registry`.
+"""

@@ -1,4 +1,4 @@
-"""What is asked of a format, and what it gives back: the same for all of them."""
+"""What a format is asked for and what it returns: the same values for all formats."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ from crossgate.core.model.plan import Plan
 
 @dataclass(frozen=True)
 class Wanted:
-    """What is to be written: lists, where they stand, and how."""
+    """What is to be written: lists, their places, and options."""
 
     plan: Plan
     every_list: Sequence[AnyList[Any]]
@@ -35,14 +35,14 @@ class Wanted:
 
     @property
     def lists(self) -> list[AccessList]:
-        """Those of the lists that are for packets."""
+        """The lists for packets among them."""
         return [each for each in self.every_list if isinstance(each, AccessList)]
 
 
 @dataclass
 class Written:
-    """What was written; what could not be said exactly, line by line; and what is of no meaning to
-    traffic and has no place there.
+    """The document; what could not be expressed exactly, line by line; and what has no effect on
+    traffic and no place in the format.
     """
 
     text: str | bytes
@@ -52,7 +52,7 @@ class Written:
 
 @dataclass(frozen=True)
 class Given:
-    """A file that comes in, the plan that it comes into, and what was said of it."""
+    """A file to be imported, the plan that it is imported into, and options."""
 
     path: Path
     data: bytes
@@ -68,8 +68,8 @@ class Given:
 def chosen(
     plan: Plan, names: Sequence[str], device: str | None, bare: bool
 ) -> tuple[list[AnyList[Any]], list[Placement]]:
-    """Return the lists that are meant, and where they stand; none only for a format that tells of a
-    device without any. Raises `PlanError`.
+    """Return the lists to be written, and their places; no list only for a format that can describe
+    a device without any. Raises `PlanError`.
     """
     if device is not None and device not in plan.devices:
         raise PlanError(unknown("device", device, list(plan.devices)))

@@ -1,8 +1,8 @@
-"""Lists as tables: CSV with a row for each line of each list, out and in; Markdown for people to
-read.
+"""Lists as tables: CSV with a row for each line of each list, to write and to read; Markdown for
+people to read.
 
-Cells hold the words of the plan language, names of the plan among them, so that a list comes back
-as it was.
+Cells contain the words of the plan language, names of the plan included, so that a list is read
+back as it was.
 """
 
 from __future__ import annotations
@@ -275,7 +275,7 @@ def _read_line(given: Given, row: Row, line: str, own: ComingList, numbers: set[
 
 
 def _until(given: Given, row: Row) -> str:
-    """Return a row's last day, "" for none, of a spreadsheet's date too. Raises `PlanError`."""
+    """Return a row's last day, "" for none; a spreadsheet's date is read too. Raises `PlanError`."""
     found = row.values.get("until", "").removesuffix(" 00:00:00")
     if not found:
         return ""
@@ -286,8 +286,8 @@ def _until(given: Given, row: Row) -> str:
 
 
 def _words(given: Given, row: Row, column: str) -> str:
-    """Return a cell of words for an entry. Raises `PlanError` where it is more than one line, or
-    would end the words.
+    """Return the words for an entry in a cell. Raises `PlanError` where it is more than one line,
+    or contains a comment sign or a quote.
     """
     found = _value(given, row, column)
     odd = next((letter for letter in found if letter in '"#' or not letter.isprintable()), None)
@@ -312,7 +312,7 @@ def _word(given: Given, row: Row, column: str) -> str:
 
 
 def _ends(given: Given, row: Row, column: str) -> str:
-    """Return a cell of addresses: one word, or an address with its wildcard or mask. Raises
+    """Return the addresses in a cell: one word, or an address with its wildcard or mask. Raises
     `PlanError` for more.
     """
     found = _words(given, row, column)

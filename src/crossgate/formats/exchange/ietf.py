@@ -1,12 +1,14 @@
-"""A device as its own data models have it: hostname, interfaces, addresses, static routes and
-lists, one document a device.
+"""A device as YANG data models describe it: host name, interfaces, addresses, static routes and
+lists, one document for each device.
 
 Modules: ietf-system (RFC 7317), ietf-interfaces (RFC 8343), ietf-ip (RFC 8344), ietf-routing with
 its IPv4 and IPv6 unicast modules (RFC 8349), ietf-nat (RFC 8512), ietf-access-control-list (RFC
-8519). An interface's description is the name of its subnet. Without a device it is the picture of links between all of
-them: ietf-network-topology (RFC 8345), with the addresses of l3-unicast-topology (RFC 8346). What
-these models have no word for: `stateful`, the VLAN of a subnet, hosts, and cables but in the
-picture.
+8519). An interface's description is the name of its subnet. Without a device, the document is the
+picture of all links: ietf-network-topology (RFC 8345), with the addresses of l3-unicast-topology
+(RFC 8346).
+
+These models have no place for `stateful`, the VLAN of a subnet, hosts, and (outside the picture)
+cables.
 """
 
 from __future__ import annotations

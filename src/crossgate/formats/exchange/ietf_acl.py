@@ -1,10 +1,11 @@
-"""Access lists of RFC 8519 (module ietf-access-control-list) going out, in JSON or XML, with the
+"""Access lists written as RFC 8519 (module ietf-access-control-list), in JSON or XML, with the
 interfaces that they are attached to (`ietf_acl_in` reads them).
 
-An entry is an ace of its number, or several: `30.2/6` is the second of six. A comment follows the
-number, as far as 64 octets go. What the module cannot say: TCP flags but all of them together,
-non-initial fragments, ports of other protocols than TCP and UDP, time windows, places that are no
-interfaces. It has no default action, so the otherwise line is always an ace, the last one.
+An entry is an ace with its number as its name, or several aces: `30.2/6` is the second of six. A
+comment follows the number, as far as 64 octets go. The module cannot express TCP flags except all
+of them together, non-initial fragments, ports of protocols other than TCP and UDP, time windows,
+and places that are not interfaces. It has no default action, so the otherwise line is always an
+ace, the last one.
 """
 
 from __future__ import annotations
@@ -59,9 +60,7 @@ def write(wanted: Wanted) -> Written:
 
 
 def acl_tree(wanted: Wanted, written: Written) -> dict[str, Any]:
-    """Return the tree of lists and their attachment points, and tell in `written` what is left out
-    of it.
-    """
+    """Return the tree of lists and their attachment points; `written` gets what is left out."""
     acls: dict[str, Any] = {
         "acl": [
             _frame_acl(each, wanted, written)
@@ -77,8 +76,8 @@ def acl_tree(wanted: Wanted, written: Written) -> dict[str, Any]:
 
 
 def interface_ids(wanted: Wanted) -> dict[Point, str]:
-    """Return what the interfaces are called at which lists stand: by their own names where all are
-    one device's.
+    """Return the interface names to use for the places of lists: their own names where all belong
+    to one device.
     """
     points = dict.fromkeys(
         each.point
@@ -139,8 +138,8 @@ def _acl(access_list: AnyList[Any], wanted: Wanted, written: Written) -> dict[st
 
 
 def _frame_acl(own: EthernetList, wanted: Wanted, written: Written) -> dict[str, Any]:
-    """Return an ethernet list with its `eth` matches; a mask has a 1 where the address must
-    match.
+    """Return an ethernet list with its `eth` matches; in a mask of the module, a 1 means that the
+    bit must match.
     """
     if len(own.name) > _MOST_NAME:
         raise PlanError(
@@ -265,7 +264,7 @@ def _ethertype(number: int) -> str | int:
 
 
 def tell(access_list: AnyList[Any], unsaid: Iterable[Any], off: int, written: Written) -> None:
-    """Tell what of a list could not be said, and how many of its entries are off."""
+    """Add to `written` what of a list could not be expressed, and how many of its entries are off."""
     for entry, why in unsaid:
         line = OTHERWISE if entry is None else str(entry.number)
         written.unsaid.append(f"list {access_list.name} {line}: {why}")
@@ -287,7 +286,7 @@ def _ace_name(rule: Rule) -> str:
 
 
 def _cut(name: str) -> str:
-    """Return a name of at most `_MOST_NAME` octets, which is short enough whether these or
+    """Return a name cut to `_MOST_NAME` octets, so that it is short enough whether octets or
     characters are counted.
     """
     octets = name.encode()

@@ -1,5 +1,5 @@
-"""Access lists of RFC 8519 coming in: aces as entries, with the interfaces that they are attached
-to (`ietf_acl` writes them).
+"""Access lists of RFC 8519 read: aces as entries, with the interfaces that they are attached to
+(`ietf_acl` writes them).
 """
 
 from __future__ import annotations
@@ -56,7 +56,7 @@ NAMED_ACE = re.compile(r"(\d{1,10})(?:\.(\d+)/(\d+))?(?: +(.*))?", re.DOTALL)
 
 
 def read(given: Given) -> Coming:
-    """Read lists and where they are attached. Raises `PlanError` for what is no such document."""
+    """Read lists and where they are attached. Raises `PlanError` for any other document."""
     if given.device is not None and given.device not in given.plan.devices:
         raise PlanError(unknown("device", given.device, list(given.plan.devices)))
     document = read_tree(given.path, given.data)
@@ -81,8 +81,8 @@ def read(given: Given) -> Coming:
 def read_acls(
     acls: Node, given: Given, coming: Coming, place: Callable[[str], Point | None]
 ) -> None:
-    """Read the lists of a document, and the places that they are attached to; `place` tells which
-    an interface's name is.
+    """Read the lists of a document, and the places that they are attached to; `place` finds the
+    place for an interface's name.
     """
     names: dict[str, list[ComingList]] = {}
     for each in acls.list("acl", key="name"):
@@ -96,7 +96,7 @@ def read_acls(
 
 
 def _read_acl(acl: Node, given: Given, coming: Coming) -> list[ComingList]:
-    """Read one list, or the two that it is in the two families."""
+    """Read one list, or the two lists that it becomes for both families."""
     kind = acl.identity("type", ACL, "")
     aces = acl.get("aces")
     read_aces = [_Ace(each) for each in aces.list("ace", key="name")] if aces else []
@@ -143,8 +143,8 @@ def _read_acl(acl: Node, given: Given, coming: Coming) -> list[ComingList]:
 
 
 def _close(own: ComingList, acl: Node, given: Given) -> None:
-    """Let the otherwise line say what becomes of what no ace takes. Raises `PlanError` where nobody
-    says so.
+    """Set the otherwise line to what becomes of packets that no ace takes. Raises `PlanError` where
+    that is not told.
     """
     if not own.close(given.otherwise, lambda rule: not rule.log and rule.number is None):
         raise acl.error(_OPEN)
@@ -157,7 +157,7 @@ _OPEN = (
 
 
 class _Ace:
-    """An ace as it stands, read for either family."""
+    """An ace, which can be read for either family."""
 
     def __init__(self, ace: Node) -> None:
         self._ace = ace
@@ -183,8 +183,8 @@ class _Ace:
         return actions, action
 
     def into_frames(self, own: ComingList, known: dict[int, str], last: bool) -> None:
-        """Add the entry to an ethernet list; the last one is its otherwise line where it takes all
-        frames and logs none.
+        """Add the entry to an ethernet list; the last one becomes its otherwise line where it takes
+        all frames and logs none.
         """
         ace = self._ace
         actions, action = self._actions()
@@ -221,7 +221,7 @@ class _Ace:
             own.note(f"{each} has no word here")
 
     def into(self, own: ComingList, family: Family) -> None:
-        """Add the rule to a list, and what it asks that has no word here as notes."""
+        """Add the rule to a list, with notes on what it asks that this language cannot say."""
         ace = self._ace
         actions, action = self._actions()
         every = everything(family)
@@ -249,9 +249,7 @@ class _Ace:
 
     @staticmethod
     def _logged(actions: Node, own: ComingList) -> bool:
-        """Whether an ace logs what it decides; a way of logging that is none of the module's is
-        told.
-        """
+        """Whether an ace logs; a kind of logging that the module does not have is reported."""
         logging = actions.identity("logging", ACL, "log-none")
         if logging not in ("log-none", "log-syslog"):
             own.note(f"{actions.path}/logging = {logging} has no word here")
@@ -324,7 +322,7 @@ def _stations_named(plan: Plan) -> dict[int, str]:
 
 
 def _stations(eth: Node | None, side: str, known: dict[int, str]) -> str:
-    """Return the hardware addresses of one side of a frame as an entry has them."""
+    """Return the hardware addresses at one side of a frame as an entry writes them."""
     if eth is None or f"{side}-mac-address" not in eth:
         return "any"
     try:
@@ -341,8 +339,8 @@ def _stations(eth: Node | None, side: str, known: dict[int, str]) -> str:
 
 
 def _carried(eth: Node | None) -> str:
-    """Return what a frame carries as an entry has it: a name of the language, or a number. Raises
-    `PlanError` for what is neither here nor there.
+    """Return the contents of a frame as an entry writes them: a name of the language, or a number.
+    Raises `PlanError` for an unknown name.
     """
     if eth is None or "ethertype" not in eth:
         return "any"
@@ -357,8 +355,8 @@ def _carried(eth: Node | None) -> str:
 
 
 def _prefix(network: Node, name: str, family: Family, own: ComingList) -> Pattern | None:
-    """Read a prefix; bits beyond its length are left out and told, as YANG's canonical form has it
-    (RFC 6991, `ip-prefix`).
+    """Read a prefix; bits beyond its length are cleared and reported, as YANG's canonical form
+    requires (RFC 6991, `ip-prefix`).
     """
     if name not in network:
         return None
@@ -375,7 +373,9 @@ def _prefix(network: Node, name: str, family: Family, own: ComingList) -> Patter
 
 
 def _ports(node: Node | None, lost: list[str]) -> Ports | None:
-    """Read a port as a range or with an operator; what the module does not have is lost."""
+    """Read ports as a range or with an operator; what the module does not define is added to
+    `lost`.
+    """
     if node is None:
         return None
     lower, upper = node.number("lower-port", MOST_PORT), node.number("upper-port", MOST_PORT)
@@ -450,8 +450,8 @@ def _read_attachment(
 
 
 def point_of(plan: Plan, device: str | None, text: str) -> Point | None:
-    """Return the interface or port that a document names: of the one device it is for, as
-    DEVICE.NAME, or the only one of that name.
+    """Return the interface or port that a document names: that of the device the document is for,
+    given as DEVICE.NAME, or the only one with the name.
     """
     owners = [plan.devices[device]] if device is not None else [*plan.devices.values()]
     found = []

@@ -1,14 +1,16 @@
-"""What a device translates, as ietf-nat has it (RFC 8512): an instance for each interface.
+"""A device's translations as ietf-nat has them (RFC 8512): an instance for each interface.
 
-- What leaves gets an address of a pool: a `policy` with `external-ip-address-pool` and, for the
-  senders, `subscriber-match`. The module does not tell which of two policies comes first, so a rule
-  goes out with the senders that the rules above it leave.
-- One to one, both ways: a static mapping without a protocol, of prefixes of one length; for IPv6
-  `nptv6-prefixes`.
-- What comes in for a service: a static mapping with protocol and ports.
+- Leaving: a `policy` with `external-ip-address-pool` and, for the senders, `subscriber-match`. The
+module does not say which of two policies comes first, so a rule is written with the senders that
+the rules above it leave.
 
-A static mapping is of what the machine opens itself as well; that is why an address led in whole
-has no word of its own.
+- Both ways, one to one: a static mapping without a protocol, of prefixes of the same length; for
+IPv6 `nptv6-prefixes`.
+
+- Entering, for a service: a static mapping with protocol and ports.
+
+A static mapping also applies to what the machine opens itself; that is why a rule for all traffic
+to one address cannot be expressed.
 """
 
 from __future__ import annotations
@@ -56,7 +58,7 @@ def nat_tree(device: Device, written: Written) -> dict[str, Any]:
 
 
 class _Instance:
-    """The rules of one interface, while they are written."""
+    """The rules of one interface, while they are being written."""
 
     def __init__(
         self, interface: Interface, rules: Sequence[Translation], written: Written
@@ -70,7 +72,7 @@ class _Instance:
         """The senders of the rules above, of all that they send and of some services."""
 
     def tree(self, number: int) -> dict[str, Any]:
-        """Return the instance."""
+        """Return the instance with this number as a tree."""
         for each in self._rules:
             if each.kind is TranslationKind.LEAVING:
                 self._leaving(each)
@@ -197,7 +199,7 @@ def _ports(first: int, last: int) -> dict[str, int]:
 
 
 def read_nat(nat: Node, device: ComingDevice, coming: Coming) -> None:
-    """Read what a device translates. Raises `PlanError` for what its module does not allow."""
+    """Read a device's translations. Raises `PlanError` for what the module does not allow."""
     device.translations = []
     instances = nat.get("instances")
     for each in instances.list("instance", key="id") if instances is not None else ():
@@ -212,7 +214,7 @@ def read_nat(nat: Node, device: ComingDevice, coming: Coming) -> None:
 
 
 class _Reading:
-    """An instance while it is read. Mappings come before pools: they are the narrower."""
+    """An instance while it is being read. Mappings come before pools, since they are narrower."""
 
     def __init__(self, instance: Node, device: ComingDevice, coming: Coming) -> None:
         self._instance, self._device, self._coming = instance, device, coming
@@ -220,7 +222,7 @@ class _Reading:
         self._interfaces: dict[str, None] = {}
 
     def read(self) -> None:
-        """Add the lines of the instance to the device."""
+        """Add the instance's rules to the device."""
         policies = self._instance.list("policy", key="id")
         for each in sorted(policies, key=lambda node: node.number("id", _MOST_ID) or 0):
             self._policy(each)

@@ -1,11 +1,11 @@
-"""Filter rules that a RADIUS server sends for one terminal: NAS-Filter-Rule (RFC 4849), the rule
-text of RFC 6733 section 4.3.1.
+"""Filter rules that a RADIUS server sends for one terminal: NAS-Filter-Rule (RFC 4849), with the
+rule text of RFC 6733 section 4.3.1.
 
 `in` is from the terminal, our `inbound` at its port and `outbound` at its subnet; `out` is to it.
 What no rule matches is dropped where the last rule is a permit and passed where it is a deny, so a
-list always goes out with a rule that takes the rest. Rules have no numbers, names or comments. As
-bytes they are attributes of type 92: the rules joined by NUL and cut after every 253 octets (RFC
-4849 section 2).
+list is always written with a final rule that takes the rest. Rules have no numbers, names or
+comments. As bytes they are attributes of type 92: the rules joined by NUL and cut after every 253
+octets (RFC 4849 section 2).
 """
 
 from __future__ import annotations
@@ -80,8 +80,8 @@ _DIRECTIONS = {word: direction for direction, word in _WORDS.items()}
 
 
 def write(wanted: Wanted) -> Written:
-    """Write the rules of lists for one terminal, one a line. Raises `PlanError` where it is not
-    told which way they go.
+    """Write the rules of lists for one terminal, one on each line. Raises `PlanError` where their
+    direction is not known.
     """
     written = Written("")
     by_side: dict[tuple[Direction, Family], AccessList] = {}
@@ -209,15 +209,15 @@ _ATTRIBUTE_LINE = re.compile(r'\s*NAS-Filter-Rule\s*(?:=|\+=|:=|==)\s*"(.*)"\s*,
 
 
 class _Told(NamedTuple):
-    """A rule as it was written, with its number in the file."""
+    """A rule as written, with its number in the file."""
 
     number: int
     text: str
 
 
 def read(given: Given) -> Coming:
-    """Read rules, one a line or as bytes of attributes, as a list for each way and family. Raises
-    `PlanError` with the rule at fault.
+    """Read rules, one on each line or as bytes of attributes, as a list for each direction and
+    family. Raises `PlanError` with the faulty rule.
     """
     coming = Coming(str(given.path), less=given.less)
     parsed = [_Parser(given, each).rule() for each in _rules(given)]
@@ -265,7 +265,7 @@ def read(given: Given) -> Coming:
 
 
 def _permits_all(rules: Sequence[tuple[Rule, tuple[str, ...]]], rest: Action) -> bool:
-    """Whether rules, and what becomes of the rest, let by everything of a family."""
+    """Whether rules, and what becomes of the rest, permit everything of a family."""
     if not rules:
         return rest is Action.PERMIT
     return (
@@ -306,11 +306,11 @@ def _rules(given: Given) -> Iterator[_Told]:
 
 
 def _whole_rules(lines: Sequence[str]) -> list[str]:
-    """Return the rules of a text, one a line.
+    """Return the rules of a text, one on each line.
 
-    What a RADIUS client prints are attributes as they came: rules are parted by NUL, and one may go
-    on in the next attribute (RFC 4849 section 2). So where a NUL is printed, or an attribute is as
-    long as one can be, attributes are put together first.
+    RADIUS clients print attributes as they came: rules are separated by NUL, and one may continue
+    in the next attribute (RFC 4849 section 2). So where a NUL is printed, or an attribute has the
+    greatest possible length, the attributes are joined first.
     """
     values = [found[1] if (found := _ATTRIBUTE_LINE.fullmatch(line)) else None for line in lines]
     own = [each for each in values if each is not None]
@@ -331,8 +331,8 @@ _PRINTED_NUL = re.compile(r"\\000|\\x00|\\0|\0")
 
 
 class _Parsed(NamedTuple):
-    """A rule that was read: its sides as patterns of one family, None for either, and what of it
-    has no word here.
+    """A rule that was read: its two sides as patterns of one family, None for either family, and
+    what of it cannot be said here.
     """
 
     action: Action
@@ -350,12 +350,12 @@ class _Parsed(NamedTuple):
     number: int
 
     def rules(self, family: Family) -> list[Rule]:
-        """Return it as rules of a family, with the number that they share; none where it matches no
-        packet of that.
+        """Return it as rules of a family, all with its number; none where it matches no packet of
+        the family.
 
-        RFC 6733 does not say whether "all other addresses" than one are those of its family alone.
-        So that no more is let by than the server meant, they are where it permits, and where it
-        denies they are all of the other family too.
+        RFC 6733 does not say whether "all other addresses" than one are only those of its family.
+        So that no more is permitted than the server meant, a permit takes only those, while a
+        denial takes all of the other family too.
         """
         if self.nothing or (family is Family.IPV6 and self.types != (None,)):
             return []
@@ -395,7 +395,7 @@ class _Parsed(NamedTuple):
 
 
 class _Parser:
-    """Reads one rule, word by word."""
+    """Reads one rule word by word."""
 
     def __init__(self, given: Given, told: _Told) -> None:
         self._given, self._told = given, told
@@ -552,9 +552,7 @@ class _Parser:
         return FlagTest(value, care)
 
     def _types(self) -> tuple[int | None, ...]:
-        """TYPES = TYPE *("," TYPE), of numbers, ranges and symbolic values, which have blanks in
-        them.
-        """
+        """TYPES = TYPE *("," TYPE): numbers, ranges and symbolic names, which may contain blanks."""
         told = [self._take("ICMP types")]
         while self._words and self._words[0] not in _OPTIONS:
             told.append(self._words.pop(0))

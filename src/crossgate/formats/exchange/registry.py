@@ -1,5 +1,5 @@
-"""The formats that lists and networks come in and go out in: `import` and `export` know nothing of
-any one.
+"""The formats in which lists and networks are read and written: `import` and `export` know nothing
+of any single one.
 """
 
 from __future__ import annotations
@@ -22,8 +22,8 @@ _HERE = "crossgate.formats.exchange"
 
 @dataclass(frozen=True)
 class Format:
-    """A format: what it is, the functions that read and write it (`module.function`, "" for none),
-    and the options that it takes.
+    """A format: its description, the functions that read and write it (`module.function`, "" for
+    none), and the options that it takes.
     """
 
     summary: str
@@ -32,7 +32,7 @@ class Format:
     takes: Collection[str] = ()
 
     def see_options(self, **given: object) -> None:
-        """See that the format takes all options that are given. Raises `PlanError`."""
+        """Check that the format takes all options that are given. Raises `PlanError`."""
         for option, value in given.items():
             if value and option not in self.takes:
                 name = next(name for name, each in FORMATS.items() if each is self)
@@ -82,8 +82,8 @@ FORMATS = {
 
 
 def format_named(name: str, writing: bool) -> Format:
-    """Return a format by its name. Raises `PlanError` for none, and for one that does not go that
-    way.
+    """Return a format by its name. Raises `PlanError` for an unknown one, and for one that cannot
+    be written, or read.
     """
     if name not in FORMATS:
         raise PlanError(unknown("format", name, [*FORMATS]))

@@ -1,8 +1,8 @@
-"""The picture of links (RFC 8345, with the addresses of RFC 8346), out and in.
+"""The picture of links (RFC 8345, with the addresses of RFC 8346), to write and to read.
 
-Two networks: `layer-3` has a node for each device and one for each subnet, whose name begins with
-`subnet.` or `outside.`, with a link each way between an interface and its subnet; `cables` has the
-switches, their ports, and a link each way for each cable.
+It has two networks. `layer-3` has a node for each device and one for each subnet, whose name begins
+with `subnet.` or `outside.`, with links in both directions between an interface and its subnet.
+`cables` has the switches, their ports, and links in both directions for each cable.
 """
 
 from __future__ import annotations
@@ -34,9 +34,7 @@ _SEGMENT = {False: "subnet", True: "outside"}
 
 
 def topology_tree(plan: Plan, written: Written) -> dict[str, Any]:
-    """Return the tree of all devices, subnets and cables, and tell in `written` what it has no word
-    for.
-    """
+    """Return the tree of all devices, subnets and cables; `written` gets what it cannot express."""
     if plan.hosts:
         written.told.append(
             "hosts are left out: the picture is of devices, subnets and the links between them"
@@ -84,7 +82,7 @@ def topology_tree(plan: Plan, written: Written) -> dict[str, Any]:
 
 
 def _filled(network: dict[str, Any]) -> dict[str, Any]:
-    """Leave out empty lists, which no document may have."""
+    """Remove empty lists, which a document may not have."""
     return {name: value for name, value in network.items() if value != []}
 
 
@@ -191,9 +189,7 @@ def _read_link(
 
 
 def _lengthen(interface: ComingInterface, coming: Coming) -> None:
-    """Give addresses the length of the prefix that their subnet has; RFC 8346 has addresses
-    alone.
-    """
+    """Give addresses the prefix length of their subnet; RFC 8346 has addresses only."""
     for index, (address, _) in enumerate(interface.addresses):
         interface.addresses[index] = address, _length_of(address, interface.on, coming)
 

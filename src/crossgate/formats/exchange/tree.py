@@ -1,10 +1,10 @@
-"""Documents that YANG modules describe, as JSON (RFC 7951) and as XML (RFC 7950), read and written
-without the modules.
+"""Documents described by YANG modules, as JSON (RFC 7951) and as XML (RFC 7950), read and written
+without loading the modules.
 
-A tree is what `json` would make of the JSON form: a dict for a container, a list of dicts for a
-list, names with their module wherever it changes (`ietf-interfaces:interfaces`). Reading XML gives
-the same, all values as text and each name a list, since only a module tells what may stand there
-once; `Node` reads both.
+A tree is what `json` makes of the JSON form: a dict for a container, a list of dicts for a list,
+and names with their module wherever that changes (`ietf-interfaces:interfaces`). Reading XML gives
+the same, with all values as text and every name as a list, since only a module says what may occur
+just once; `Node` reads both.
 """
 
 from __future__ import annotations
@@ -55,7 +55,7 @@ _MOST_DIGITS = 20
 
 
 class Identity(NamedTuple):
-    """A value that names an identity of a module."""
+    """A value that is the name of an identity in a module."""
 
     module: str
     name: str
@@ -121,7 +121,7 @@ def _write(parent: Any, tree: Tree, module: str) -> None:
 
 
 def read_tree(path: Path, data: bytes) -> Node:
-    """Read a document, told by its first character to be JSON or XML. Raises `PlanError`."""
+    """Read a document, JSON or XML by its first character. Raises `PlanError`."""
     start = data.removeprefix(b"\xef\xbb\xbf").lstrip()[:1]
     if start == b"<":
         return Node(str(path), "", _read_xml(path, data))
@@ -177,9 +177,7 @@ def _read_json(path: Path, data: bytes) -> Tree:
 
 
 def xml_root(data: bytes, what: str) -> Any:
-    """Read XML that somebody else has written: without entities, document types or other files.
-    Raises `PlanError`.
-    """
+    """Read XML from elsewhere: without entities, document types or other files. Raises `PlanError`."""
     etree = _etree()
     parser = etree.XMLParser(
         resolve_entities=False,
@@ -252,8 +250,8 @@ def _of_elements(path: Path, elements: Any, module: str, depth: int) -> dict[str
 
 
 class Node:
-    """A place in a document: reads what stands below it, says where that is, and knows what was
-    never asked for.
+    """A place in a document: reads what is below it, knows its path, and keeps what was never asked
+    for.
     """
 
     __slots__ = ("_asked", "_value", "file", "path")
@@ -263,7 +261,7 @@ class Node:
         self._asked: set[str] = set()
 
     def error(self, message: str) -> PlanError:
-        """Return an error that says where this stands."""
+        """Return an error with the path of this place."""
         return PlanError(f"{self.file}: {self.path or '/'}: {message}")
 
     @property
@@ -280,8 +278,8 @@ class Node:
         return name in self._members
 
     def _once(self, name: str) -> Any:
-        """Return what may stand here once, None where it does not. Raises `PlanError` where it
-        stands several times.
+        """Return what may occur here once, None where it does not. Raises `PlanError` where it
+        occurs several times.
         """
         self._asked.add(name)
         value = self._members.get(name)
@@ -294,8 +292,8 @@ class Node:
         return "" if value is None and name in self._members else value
 
     def get(self, name: str) -> Node | None:
-        """Return what may stand here once, None where it does not. Raises `PlanError` where it
-        stands several times.
+        """Return the node that may occur here once, None where it does not. Raises `PlanError`
+        where it occurs several times.
         """
         value = self._once(name)
         # A container without anything below it says nothing (RFC 7950 section 7.5.1).
@@ -306,8 +304,8 @@ class Node:
         )
 
     def list(self, name: str, key: str) -> Sequence[Node]:
-        """Return what may stand here several times, each known by its leaf `key`. Raises
-        `PlanError` where two have the same.
+        """Return the nodes of a list, each identified by its leaf `key`. Raises `PlanError` where
+        two have the same key.
         """
         self._asked.add(name)
         value = self._members.get(name)
@@ -326,14 +324,14 @@ class Node:
         return [*nodes.values()]
 
     def values(self, name: str) -> Sequence[str]:
-        """Return the values of a leaf that may stand here several times."""
+        """Return the values of a leaf that may occur several times."""
         self._asked.add(name)
         value = self._members.get(name)
         many = value if isinstance(value, list) else [] if value is None else [value]
         return [Node(self.file, self.path, {name: each}).text(name) for each in many]
 
     def text(self, name: str, default: str | None = None) -> str:
-        """Return a leaf as text. Raises `PlanError` where it is not there and has no default."""
+        """Return a leaf as text. Raises `PlanError` where it is missing and has no default."""
         value = self._once(name)
         if isinstance(value, str):
             return value
@@ -350,8 +348,8 @@ class Node:
         raise self.error(f"{name} is {_short(value)}, where one value belongs")
 
     def number(self, name: str, most: int, least: int = 0) -> int | None:
-        """Return a leaf as a number, None where it is not there. Raises `PlanError` where it is
-        none, or not from `least` to `most`.
+        """Return a leaf as a number, None where it is missing. Raises `PlanError` where it is no
+        number, or not from `least` to `most`.
         """
         if name not in self._members:
             self._asked.add(name)
@@ -369,14 +367,14 @@ class Node:
         return int(text)
 
     def identity(self, name: str, module: str, default: str | None = None) -> str:
-        """Return a leaf that names an identity: without its module where that is the one expected,
-        else with it.
+        """Return a leaf that names an identity: without its module where that is the expected one,
+        or else with it.
         """
         text = self.text(name, default)
         return text.removeprefix(f"{module}:")
 
     def left(self) -> Iterator[str]:
-        """Yield what stands below and was never asked for, as paths with their values."""
+        """Yield the paths and values below this place that were never asked for."""
         for name, value in self._members.items():
             if name in self._asked or name.startswith("@") or value == {}:
                 continue

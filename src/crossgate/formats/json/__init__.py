@@ -1,3 +1,3 @@
-"""Answers as JSON documents, a module an answer; each names its schema and version, and its fields
-are relied on from outside.
+"""Answers as JSON documents, a module for each; each document names its schema and version, and
+programs rely on its fields.
 """

@@ -11,7 +11,7 @@ from crossgate.language.uses import Use
 
 
 def about_document(plan: Plan, found: Iterable[tuple[About, Sequence[Use]]]) -> Document:
-    """Return `crossgate/about/1`: each thing that a word stands for, with where it is used."""
+    """Return `crossgate/about/1`: each meaning of a word, with where it is used."""
     return {
         "schema": "crossgate/about/1",
         "plan": plan.files[0],

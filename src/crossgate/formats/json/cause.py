@@ -11,7 +11,9 @@ from crossgate.formats.json.parts import Document, when_document
 
 
 def cause_document(plan: Plan, when: When, observed: Observed, cause: Cause) -> Document:
-    """Return `crossgate/cause/1`: what is not as the plan says, and what explains it, best first."""
+    """Return `crossgate/cause/1`: the observations that the plan does not predict, and what
+    explains them, the best cause first.
+    """
     following = cause.next
     return {
         "schema": "crossgate/cause/1",

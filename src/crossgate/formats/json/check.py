@@ -1,4 +1,4 @@
-"""The document of `check`: findings, accepted findings, and what was not answered."""
+"""The document of `check`: findings, accepted findings, and questions without an answer."""
 
 from __future__ import annotations
 

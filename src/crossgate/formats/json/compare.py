@@ -23,8 +23,8 @@ from crossgate.formats.json.parts import (
 def compare_document(
     was: str, new: Plan, found: Sequence[Difference], missed: Iterable[PlanError] = ()
 ) -> Document:
-    """Return `crossgate/compare/1`: all traffic that two plans treat differently; empty when they
-    differ in none. `was` names the old plan.
+    """Return `crossgate/compare/1`: all traffic that two plans treat differently; empty when there
+    is none. `was` names the old plan.
     """
     return {
         "schema": "crossgate/compare/1",

@@ -16,7 +16,9 @@ from crossgate.formats.json.parts import Document
 
 
 def drift_document(plan: Plan, drifts: Sequence[Drift], at: datetime) -> Document:
-    """Return `crossgate/drift/1`: for each device whether it was asked, and what fares otherwise."""
+    """Return `crossgate/drift/1`: for each device whether it could be asked, and which traffic it
+    treats differently.
+    """
     return {
         "schema": "crossgate/drift/1",
         "plan": plan.files[0],
@@ -46,8 +48,8 @@ def push_document(
     refused: str,
 ) -> Document:
     """Return `crossgate/push/1`: the steps in order, by device, whether each is a first half, how
-    far it has come and what fares otherwise behind it; how many claims hold throughout, and those
-    that stand in the way.
+    far it has come and which traffic is treated differently after it; how many claims hold
+    throughout, and those that prevent the push.
     """
     return {
         "schema": "crossgate/push/1",
@@ -72,8 +74,8 @@ def push_document(
 def event_document(
     device: str, half: bool, stage: str, said: str, packets: int | None, at: datetime
 ) -> Document:
-    """Return `crossgate/push-event/1`: how far a device has come just now, and in words; and how
-    many packets its lines had decided when it was confirmed, where it tells.
+    """Return `crossgate/push-event/1`: how far a device has come, also in words; and how many
+    packets its lines had decided when it was confirmed, where it reports that.
     """
     return {
         "schema": "crossgate/push-event/1",

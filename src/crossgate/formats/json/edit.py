@@ -34,8 +34,8 @@ def edit_document(proposal: Proposal, written: bool) -> Document:
 
 
 def edits_document(edits: Edits) -> Document:
-    """Return `crossgate/edits/1`: the edits of a plan that can be taken back or made again, the
-    oldest first.
+    """Return `crossgate/edits/1`: the edits of a plan that can be undone or made again, the oldest
+    first.
     """
     return {
         "schema": "crossgate/edits/1",
@@ -53,7 +53,7 @@ def edits_document(edits: Edits) -> Document:
 
 
 def turned_document(turned: Turned) -> Document:
-    """Return an expectation that a change makes hold or fail."""
+    """Return an expectation whose answer a change reverses."""
     expectation = turned.now.expectation
     return {
         "file": expectation.place.file,

@@ -13,8 +13,8 @@ from crossgate.formats.json.parts import Document, when_document
 
 
 def grid_document(plan: Plan, when: When, cells: Iterable[Cell], left: LeftOut) -> Document:
-    """Return `crossgate/grid/1`: a cell a source, destination, service and family; `verdict` is
-    `mixed` where its parts differ.
+    """Return `crossgate/grid/1`: a cell for each source, destination, service and family; `verdict`
+    is `mixed` where its parts differ.
     """
     return {
         "schema": "crossgate/grid/1",

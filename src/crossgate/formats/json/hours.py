@@ -1,4 +1,4 @@
-"""The document of `trace --week`: how conversations fare over time."""
+"""The document of `trace --week`: verdicts on conversations over time."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ from crossgate.formats.json.parts import (
 
 
 def hours_document(plan: Plan, when: When, until: datetime, found: Iterable[Hours]) -> Document:
-    """Return `crossgate/hours/1`: how conversations fare from a time until another one."""
+    """Return `crossgate/hours/1`: the verdicts on conversations from a time until another one."""
     return {
         "schema": "crossgate/hours/1",
         "plan": plan.files[0],

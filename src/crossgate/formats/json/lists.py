@@ -35,8 +35,8 @@ def lists_document(
     taken: Mapping[str, Mapping[int, Taken]],
     worded: Mapping[str, Mapping[int, Taken]],
 ) -> Document:
-    """Return `crossgate/lists/1`: lists as they are read, with what their names stand for; of those
-    in `taken` what lines above take of each, those in `worded`, with the same, in sentences too.
+    """Return `crossgate/lists/1`: lists as they are read, with what their names stand for. For
+    lists in `taken`, what lines above take from each entry; for those in `worded`, also sentences.
     """
     opened = open_at(plan.every_window.values(), at)
     return {
@@ -131,7 +131,7 @@ def _list(
 
 
 def _taken(wording: Wording, taken: Taken | None) -> Document:
-    """Return what lines above take of an entry, and whether something is left for it."""
+    """Return what lines above take from an entry, and whether something is left for it."""
     parts = () if taken is None else taken.parts
     return {
         "left": taken is None or taken.left,
@@ -147,8 +147,8 @@ def _taken(wording: Wording, taken: Taken | None) -> Document:
 
 
 def _asks(access_list: AnyList[Any], entry: AnyEntry) -> Document:
-    """Return what an entry is for; the services of one for frames are what they carry, as an
-    EtherType.
+    """Return what an entry is for; for an entry about frames, the service is what these carry, as
+    an EtherType.
     """
     if isinstance(access_list, AccessList) and isinstance(entry, Entry):
         return {
@@ -174,7 +174,7 @@ def _stations(stations: Stations) -> list[str]:
 
 def why_document(plan: Plan, found: Sequence[tuple[AnyList[Any], Sequence[Why]]]) -> Document:
     """Return `crossgate/why/1`: for each list and packet the entries that it passes, with the field
-    in which they differ, and the line that decides.
+    that does not match, and the line that decides.
     """
     return {
         "schema": "crossgate/why/1",
@@ -197,7 +197,7 @@ def why_document(plan: Plan, found: Sequence[tuple[AnyList[Any], Sequence[Why]]]
 
 
 def dated_document(plan: Plan, at: datetime) -> Document:
-    """Return `crossgate/dates/1`: the lines of a plan that have a last day, the earliest first, and
+    """Return `crossgate/dates/1`: the lines of a plan with a last day, the earliest first, and
     whether it is over at a time.
     """
     return {

@@ -10,11 +10,11 @@ from crossgate.language.mending import Mend, Mendable
 
 
 def mend_document(plan: str, found: Sequence[Mendable], later: int = 0) -> Document:
-    """Return `crossgate/mend/1`: each thing that is not right with its mends, by letter, and how
-    many were not looked at.
+    """Return `crossgate/mend/1`: everything that is wrong with its mends, by letter, and how many
+    things were not looked at.
 
-    A mend has its edits as sentences, as text (so many `lines` from a `line` on that give way to a
-    `text`) and as a diff.
+    A mend has its edits as sentences, as text (`lines` lines from `line` on are replaced by `text`)
+    and as a diff.
     """
     return {
         "schema": "crossgate/mend/1",

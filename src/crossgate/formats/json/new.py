@@ -1,5 +1,5 @@
-"""The document of `new`: what the plan that was begun has, and what of the tables is otherwise or
-not in it.
+"""The document of `new`: what the new plan contains, and what of the tables was changed or left
+out.
 """
 
 from __future__ import annotations

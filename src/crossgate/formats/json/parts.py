@@ -1,4 +1,4 @@
-"""What several documents are made of: endpoints, packets, findings, lines of lists, sets of
+"""The parts that several documents share: endpoints, packets, findings, lines of lists, sets of
 packets.
 """
 
@@ -28,7 +28,7 @@ Document = dict[str, Any]
 
 
 def json_text(document: Document) -> str:
-    """Return a document as text, with escapes for what would steer a terminal."""
+    """Return a document as text, with escapes for characters that would control a terminal."""
     import json
 
     return escaped_json(json.dumps(document, indent=2, ensure_ascii=False)) + "\n"
@@ -40,7 +40,7 @@ def endpoint_document(end: Endpoint) -> Document:
 
 
 def when_document(when: When) -> Document:
-    """Return of which time and of which conversations something was asked."""
+    """Return which time and which conversations a question was about."""
     return {"at": when.at.isoformat(), "flooding": when.flooding, "tls": hello_document(when.hello)}
 
 
@@ -57,9 +57,7 @@ def hello_document(hello: Hello | None) -> Document | None:
 
 
 def tls_document(test: TlsTest) -> Document:
-    """Return which TLS an entry asks for: versions and suites by their names, null for every
-    one.
-    """
+    """Return which TLS an entry asks for: versions and suites by name, null for any."""
     return {
         "versions": None
         if test.versions is None
@@ -89,7 +87,7 @@ def packet_document(packet: Packet) -> Document:
 
 
 def finding_document(finding: Finding) -> Document:
-    """Return one finding."""
+    """Return a finding as its document: name, severity, place and message."""
     return {
         "finding": finding.name,
         "severity": str(finding.severity),
@@ -130,8 +128,8 @@ def decided_document(stop: Decided | None) -> Document | None:
 
 
 def asked_list(access_list: AnyList[Any] | None) -> Document:
-    """Return which list is asked; none is where a device is `closed`, and denies because no list
-    stands there.
+    """Return which list is asked; for a `closed` device that denies because no list is placed
+    there, that is told instead.
     """
     if isinstance(access_list, ClosedPlace):
         return {"list": None, "closed": True}

@@ -31,10 +31,10 @@ def reach_document(
     differing: Sequence[tuple[When, Iterable[Reached]]] = (),
 ) -> Document:
     """Return `crossgate/reach/1`: the fate of everything from one end to another, and of other
-    conversations that fare otherwise.
+    conversations with another fate.
 
-    These are, as far as they are `differing`, the ones beyond every limit, and those that settle on
-    some TLS.
+    These are, as far as they are `differing`, the ones beyond every rate limit, and those that
+    settle on some TLS version.
     """
     wording, sort = Wording(plan), Sort.STRAY if strays else Sort.OPENING
     others = [

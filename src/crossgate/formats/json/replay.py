@@ -1,6 +1,4 @@
-"""The documents of `replay`: verdicts with their numbers, what was stopped, and each line of the
-lists.
-"""
+"""The documents of `replay`: verdicts with counts, what was stopped, and each line of the lists."""
 
 from __future__ import annotations
 
@@ -33,8 +31,10 @@ def replay_document(
     users: int | None = None,
 ) -> Document:
     """Return `crossgate/replay/1` for conversations; times are ISO 8601 on the wall clock of
-    `zone`. `verdict` is the column that says what a device decided, `users` how many of those who
-    use each line most are told.
+    `zone`.
+
+    `verdict` is the column with the decisions that a device reported, `users` how many of the
+    heaviest users of each line are listed.
     """
     plan, other = replay.network.plan, replay.other
     first, last = (
@@ -112,8 +112,8 @@ def replay_document(
 def list_replay_document(
     asked: Sequence[ListReplay], plan: Plan, told: Sequence[Told], place: tuple[str, str] | None
 ) -> Document:
-    """Return `crossgate/replay/1` for packets that were asked of lists one by one, at a place where
-    one is named.
+    """Return `crossgate/replay/1` for packets that were checked against lists one by one, at a
+    place where one is named.
     """
     return {
         "schema": "crossgate/replay/1",

@@ -12,8 +12,8 @@ from crossgate.formats.json.parts import Document, endpoint_document, when_docum
 
 
 def sheet_document(plan: Plan, sheet: Sheet, judged: Judged | None) -> Document:
-    """Return `crossgate/sheet/1`: the tests, and what none shows; where results were given, what was
-    seen of each.
+    """Return `crossgate/sheet/1`: the tests, and what none of them shows; where results were given,
+    also these.
     """
     seen = {} if judged is None else {each.row.number: each for each in judged.held}
     rows = []

@@ -10,7 +10,7 @@ from crossgate.formats.past import Answer, Since, Version
 
 
 def since_document(plan: Plan, found: Iterable[Since]) -> Document:
-    """Return `crossgate/since/1`: how answers turned, newest first."""
+    """Return `crossgate/since/1`: how answers changed over the versions, newest first."""
     return {
         "schema": "crossgate/since/1",
         "plan": plan.files[0],

@@ -18,7 +18,7 @@ from crossgate.formats.json.parts import Document, asked_list, endpoint_document
 
 def trace_document(plan: Plan, when: When, traces: Iterable[Trace], why: bool = False) -> Document:
     """Return `crossgate/trace/1`: conversations with their legs and crossings; with `why` also the
-    entries above the one that decides, and in what they differ.
+    entries above the deciding one, and the field of each that does not match.
     """
     state = plan.state_at(when) if why else None
     return {
@@ -30,7 +30,7 @@ def trace_document(plan: Plan, when: When, traces: Iterable[Trace], why: bool = 
 
 
 def conversation(trace: Trace, state: State | None = None) -> Document:
-    """Return one traced conversation; with a `state` also why entries did not decide in it."""
+    """Return one traced conversation; with a `state` also why entries did not match in it."""
     told = trace.conversation
     document: Document = {
         "family": int(told.first.family),
@@ -52,7 +52,7 @@ def conversation(trace: Trace, state: State | None = None) -> Document:
 
 
 def _seen(first: Packet, leg: LegTrace, asked: Asked) -> Document:
-    """Return the ends of a packet where translations have made others of them."""
+    """Return the ends of a packet where translations have changed them."""
     if not asked.crossing.view:
         return {}
     return {"seen": seen_ends(first, leg.leg, asked.crossing.view)._asdict()}
@@ -64,7 +64,7 @@ def _why(told: Conversation, leg: LegTrace, asked: Asked, state: State | None) -
 
 
 def passed_document(why: Why) -> list[Document]:
-    """Return the entries that a packet passes, each with the field in which they differ."""
+    """Return the entries that a packet passes, each with the field that does not match."""
     return [{"entry": each.entry.number, "field": str(each.field)} for each in why.passed]
 
 

@@ -1,4 +1,6 @@
-"""The document of `verify`: every expectation, and the entries that none reached."""
+"""The document of `verify`: every expectation, and the entries that no expectation's traffic
+reached.
+"""
 
 from __future__ import annotations
 
@@ -21,10 +23,10 @@ def verify_document(
     over: Sequence[Promise] = (),
 ) -> Document:
     """Return `crossgate/verify/1`: every expectation, and the entries that none reached; `outages`
-    where they were asked for; expectations that are `over` were not looked at.
+    where they were asked for; expectations that are `over` were not verified.
 
-    `down` is what was taken to be down while all was verified. An outage has what else is down and
-    the claims that fail then.
+    `down` is what was taken to be down for all of it. An outage has what else is down and the
+    claims that fail then.
     """
     failed = sum(not result.held for result in results)
     return {

@@ -1,4 +1,6 @@
-"""The documents of `watch`, one a line: how a plan stands at first, and what each save does."""
+"""The documents of `watch`, one on each line: the state of the plan at first, and the effect of
+each save.
+"""
 
 from __future__ import annotations
 
@@ -17,8 +19,8 @@ _SCHEMA = "crossgate/watch/1"
 def save_document(
     plan: Plan, at: datetime, impact: Impact | None, stands: tuple[int, int]
 ) -> Document:
-    """Return `crossgate/watch/1` for a plan without errors: what it does since the last one;
-    without an `impact` it is the first.
+    """Return `crossgate/watch/1` for a plan without errors: the effect of the changes since the
+    last one; the first has no `impact`.
     """
     held, failed = stands
     return {

@@ -1,5 +1,5 @@
-"""The documents of `wild`: a pattern in every notation, whether it has an address, and the patterns
-that cover addresses.
+"""The documents of `wild`: a pattern in every notation, whether it contains an address, and
+patterns that cover addresses.
 """
 
 from __future__ import annotations
@@ -20,7 +20,7 @@ def pattern_document(written: str, patterns: Sequence[Pattern]) -> Document:
 
 def readings_document(written: str, readings: Sequence[tuple[str, Sequence[Pattern]]]) -> Document:
     """Return `crossgate/wild/1` for a mask that may be of either kind: the likelier reading, and
-    all `readings` apart.
+    each of the `readings`.
     """
     likely = readings[0][1]
     return pattern_document(written, likely) | {
@@ -29,17 +29,17 @@ def readings_document(written: str, readings: Sequence[tuple[str, Sequence[Patte
 
 
 def has_document(written: str, address: Address, has: bool) -> Document:
-    """Return `crossgate/wild/1` for the question whether patterns have an address."""
+    """Return `crossgate/wild/1` for the question whether patterns contain an address."""
     return {"schema": _SCHEMA, "pattern": written, "address": str(address), "has": has}
 
 
 def cover_document(
     count: int, around: Pattern, exactly: Sequence[Pattern] | None, proved: bool
 ) -> Document:
-    """Return `crossgate/wild/1` for the patterns that cover so many addresses.
+    """Return `crossgate/wild/1` for the patterns that cover `count` addresses.
 
-    `around` is the smallest one, `exactly` the fewest that have just these (None where they are not
-    looked for), `proved` whether fewer are impossible.
+    `around` is the smallest single one, `exactly` the fewest with just these addresses (None where
+    they were not looked for), `proved` whether fewer are impossible.
     """
     document = {
         "schema": _SCHEMA,

@@ -1,1 +1,1 @@
-"""Captures and tables of flows, read in batches of columns: one module a kind of file."""
+"""Captures and tables of flows, read in batches of columns: a module for each kind of file."""

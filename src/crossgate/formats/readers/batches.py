@@ -1,5 +1,5 @@
-"""Tables as they are written, CSV, JSON lines and Parquet, read by pyarrow in batches, so that a
-table of any length passes.
+"""Tables as CSV, JSON lines and Parquet, read by pyarrow in batches, so that a table of any length
+can be read.
 """
 
 from __future__ import annotations
@@ -31,7 +31,7 @@ def batches(path: Path, kind: Kind, name: str) -> Iterator[Any]:
 
 
 def stream(path: Path, packed: str | None, name: str) -> Any:
-    """Open a file for pyarrow, unpacked where it is compressed."""
+    """Open a file for pyarrow, unpacking it where it is compressed."""
     source = pa.OSFile(str(path))
     return (
         pa.PythonFile(Unpacked(pa.CompressedInputStream(source, packed), name), "r")
@@ -105,9 +105,9 @@ def _json(path: Path, packed: str | None, name: str) -> Iterator[Any]:
 def _see_shape(lines: bytes, where: str) -> None:
     """Raise `PlanError` where JSON lines are nested too deep, or have too many different names.
 
-    pyarrow's parser knows no bound on the depth, and makes a column of every name for every row.
-    Both are told by counts that cannot be too low: what passes them is well within the bounds, and
-    only the rest is looked at closely.
+    pyarrow's parser has no limit on the depth, and makes a column of every name for every row. Both
+    are first counted in a way that never gives too little; only lines that fail this quick count
+    are looked at closely.
     """
     opening = lines.count(b"{") + lines.count(b"[")
     if opening - lines.count(b"\n{") > MOST_DEPTH and any(
@@ -122,8 +122,8 @@ def _see_shape(lines: bytes, where: str) -> None:
 
 
 def _depth(line: bytes) -> int:
-    """Return how deep the brackets of a line are within each other, as far as can be told without
-    reading its texts: at least.
+    """Return a lower limit for how deep the brackets of a line are nested, without parsing its
+    texts.
     """
     if line.count(b"{") + line.count(b"[") <= MOST_DEPTH:
         return 0

@@ -1,7 +1,7 @@
 """Captures in the pcap and pcapng formats, read by libpcap (pcapy-ng) in batches of frames.
 
-A file of link types that are not all the same is refused by libpcap. What is packed comes through a
-pipe; standard input is put into a temporary file first, since a damaged capture is read twice.
+libpcap refuses a file with different link types. Packed files are read through a pipe; standard
+input is first copied to a temporary file, since a damaged capture is read twice.
 """
 
 from __future__ import annotations
@@ -34,7 +34,7 @@ again.
 
 
 class Chosen(NamedTuple):
-    """What a server chose for a TLS connection: the version and the cipher suite, as numbers."""
+    """What a server chose for a TLS connection: version and cipher suite, as numbers."""
 
     server: Address
     port: int
@@ -44,8 +44,8 @@ class Chosen(NamedTuple):
 
 @dataclass
 class Account:
-    """What was read of a file, and what of it could not be used: counts, and the number of the
-    first frame of each kind.
+    """What was read of a file and could not be used: counts, and the number of the first frame of
+    each kind.
     """
 
     frames: int = 0
@@ -61,7 +61,7 @@ class Account:
 
     def note(self, kind: str, numbers: Any, before: int) -> None:
         """Count frames of a kind (the name of a field here), and keep the number of the first one.
-        `numbers` are theirs in a batch, which `before` frames of the capture come before.
+        `numbers` are their indices in a batch, before which the capture had `before` frames.
         """
         if len(numbers):
             setattr(self, kind, getattr(self, kind) + len(numbers))
@@ -69,10 +69,9 @@ class Account:
 
 
 def read_capture(source: Source, account: Account, name: str) -> Iterator[dict[Family, Seen]]:
-    """Yield the packets of a capture, called `name`, batch by batch; `account` tells what could not
-    be used.
-
-    Raises `PlanError` for what is no capture, and for a kind of link that is not read.
+    """Yield the packets of a capture, called `name` in errors, in batches; `account` gets what
+    could not be used. Raises `PlanError` for a file that is no capture, and for an unsupported kind
+    of link.
     """
     heard: dict[int, int] = {}
     with closing(source):
@@ -105,8 +104,8 @@ def read_capture(source: Source, account: Account, name: str) -> Iterator[dict[F
 
 
 def _hear(found: Found, octets: bytes, account: Account, heard: dict[int, int]) -> None:
-    """Note what servers chose, and count it; `heard` has the packets that did, by what makes them
-    the same, with their times.
+    """Note and count what servers chose; `heard` gets the times of packets with a choice, by the
+    digest that makes them the same.
     """
     for family, row, start, end in found.hellos:
         seen = found.seen[family]
@@ -156,7 +155,7 @@ def _batches(source: Source, reader: Any, account: Account) -> Iterator[tuple[by
 
 
 def _one_by_one(source: Source, before: int) -> tuple[bytes, bytes]:
-    """Return the frames behind the first `before` ones up to where the file is damaged."""
+    """Return the frames after the first `before` ones, up to where the file is damaged."""
     import pcapy
 
     reader = source.open()
@@ -177,7 +176,7 @@ def _one_by_one(source: Source, before: int) -> tuple[bytes, bytes]:
 
 
 def _reason(text: str) -> str:
-    """Return why libpcap does not go on, with what to do about it."""
+    """Return why libpcap stopped, with what to do about it."""
     if "different from the type of the first interface" in text:
         return (
             "it holds several kinds of link, which libpcap does not read; write the packets of "
@@ -189,27 +188,27 @@ def _reason(text: str) -> str:
 
 
 def _waited_for(pipe: int) -> bool:
-    """Wait until a pipe has octets, or no writer any more, and return whether it has some."""
+    """Wait until a pipe has octets or no writer any more; return whether it has octets."""
     arrived = select.poll()
     arrived.register(pipe, select.POLLIN)
     return any(event & select.POLLIN for _, event in arrived.poll())
 
 
 class Source:
-    """Where a capture is read from, as often as it is opened: a file, or what a packed file
-    (`gzip`, `zstd`) unpacks to.
+    """What a capture is read from; it can be opened several times: a file, or the unpacked contents
+    of a packed one (`gzip`, `zstd`).
 
-    What is unpacked goes through a pipe and never into a file, since libpcap opens by name and
-    reads from front to back.
+    Unpacked contents go through a pipe and never into a file; libpcap opens by name and reads from
+    front to back.
     """
 
     def __init__(self, path: Path, packed: str | None, name: str) -> None:
-        """Name the file, how it is packed, and what errors call it."""
+        """Make it of a file, how it is packed, and its name in errors."""
         self._path, self._packed, self._name = path, packed, name
         self._process: subprocess.Popen[bytes] | None = None
 
     def open(self) -> Any:
-        """Return a reader at the front of the capture. Raises `PlanError` for what is none."""
+        """Return a reader at the start of the capture. Raises `PlanError` for a file that is none."""
         if self._packed is None:
             return _opened(self._path, self._name)
         self.close()
@@ -240,7 +239,7 @@ class Source:
             )
 
     def close(self) -> None:
-        """End the process that unpacks, if one is left."""
+        """End the unpacking process, if there is one."""
         if self._process is not None:
             self._process.kill()
             self._process.communicate()
@@ -248,10 +247,9 @@ class Source:
 
 @contextmanager
 def unpacked(path: Path, kind: str, name: str) -> Iterator[Path]:
-    """Give a file that holds what a packed file (`gzip`, `zstd`) or standard input (`stdin`) does,
-    for as long as it is needed.
-
-    Raises `PlanError` when it cannot be unpacked, or would become too large.
+    """Provide a file with the contents of a packed file (`gzip`, `zstd`) or of standard input
+    (`stdin`), as long as it is needed. Raises `PlanError` when it cannot be unpacked, or would
+    become too large.
     """
     with tempfile.NamedTemporaryFile(prefix="crossgate-") as whole:
         unpack_into(path, kind, name, whole.file)
@@ -259,7 +257,7 @@ def unpacked(path: Path, kind: str, name: str) -> Iterator[Path]:
 
 
 def unpacked_head(path: Path, kind: str, name: Path) -> bytes:
-    """Return how the content of a compressed file begins. Raises `PlanError` when it cannot be
+    """Return the first octets of a compressed file's contents. Raises `PlanError` when it cannot be
     unpacked.
     """
     try:

@@ -1,8 +1,8 @@
-"""Frames taken apart in columns: Ethernet with VLAN tags, raw IP, Linux cooked and loopback frames;
+"""Frames decoded in columns: Ethernet with VLAN tags, raw IP, Linux cooked and loopback frames;
 IPv4, IPv6, and what they carry.
 
-All frames of a batch lie in one buffer. A field is read for all of them at once, where each has it;
-a frame whose captured part ends before what a list can ask for is `cut`.
+All frames of a batch are in one buffer. A field is read for all frames at once; a frame whose
+captured part ends before something that a list can ask for is `cut`.
 
 Sources: IEEE 802.1Q, LINKTYPE values of the pcap capture file format, RFC 791, RFC 8200 section 4
 (extension headers), RFC 4302 (authentication header), RFC 9293, RFC 768, RFC 9260, RFC 4340, RFC
@@ -54,8 +54,8 @@ _ANSWERED = {
 
 
 class Frames(NamedTuple):
-    """Frames in one buffer: where each starts, where its captured part ends, and when it was seen,
-    in microseconds.
+    """Frames in one buffer: the start of each, the end of its captured part, and its time in
+    microseconds.
     """
 
     octets: NDArray[np.uint8]
@@ -65,11 +65,10 @@ class Frames(NamedTuple):
 
 
 class Found(NamedTuple):
-    """What some frames hold: the packets of each family, and the numbers of the frames that hold
-    none.
+    """The packets of each family in some frames, and the numbers of the frames without one.
 
-    `other` are frames that carry no IP, `cut` those captured too short to tell what a list asks
-    for, `damaged` those whose headers contradict themselves.
+    `other` frames carry no IP, `cut` ones were captured too short for what a list asks, `damaged`
+    ones have headers that contradict themselves.
     """
 
     seen: dict[Family, Seen]
@@ -83,7 +82,7 @@ class Found(NamedTuple):
 
 
 class _Fields:
-    """Reads big-endian fields at places of the buffer; behind its end everything is 0."""
+    """Reads big-endian fields at offsets into the buffer; beyond its end everything is 0."""
 
     def __init__(self, octets: NDArray[np.uint8]) -> None:
         padded = np.concatenate([octets, np.zeros(64, np.uint8)])
@@ -94,7 +93,7 @@ class _Fields:
         }
 
     def read(self, at: Indices, size: int = 1) -> Indices:
-        """Return the numbers of so many octets."""
+        """Return the numbers of `size` octets."""
         return self._by_size[size][np.minimum(at, self._last)].astype(np.int64)
 
     def words(self, at: Indices) -> NDArray[np.uint64]:
@@ -103,7 +102,7 @@ class _Fields:
 
 
 def _part(words: NDArray[np.uint64], after: int, octets: int) -> Indices:
-    """Return the numbers of so many octets of words of 8, which have so many octets after them."""
+    """Return the numbers in `octets` octets of 8-octet words that are followed by `after` octets."""
     return (words >> np.uint64(8 * after) & np.uint64((1 << 8 * octets) - 1)).view(np.int64)
 
 
@@ -145,8 +144,8 @@ def packets_of(frames: Frames, link_type: int) -> Found:
 
 
 def _network(fields: _Fields, frames: Frames, link_type: int) -> tuple[Indices, Indices | None]:
-    """Return where each frame's network header starts, and its EtherType, None where the kind of
-    link has none.
+    """Return where each frame's network header starts, and its EtherType, None for a kind of link
+    without one.
     """
     if link_type in RAW:
         return frames.start, None
@@ -164,8 +163,9 @@ def _network(fields: _Fields, frames: Frames, link_type: int) -> tuple[Indices, 
 
 
 class _Read(NamedTuple):
-    """Fields of packets of one family; `payload` is where TCP's starts, the end for others; `whole`
-    tells that all a list asks for is there, `sound` that the headers make sense.
+    """Fields of packets of one family. `payload` is the start of TCP's payload, the packet's end
+    for others; `whole` says that everything a list asks for was captured, `sound` that the headers
+    make sense.
     """
 
     source: Words
@@ -259,7 +259,7 @@ def _carried(
     digest: Words,
     sound: Marks,
 ) -> _Read:
-    """Return what packets carry, whose transport headers start at `place`."""
+    """Return the fields of packets whose transport headers start at `place`."""
     own = ICMP if family is Family.IPV4 else ICMPV6
     ported, icmp, tcp = (
         each & ~fragment for each in (PORTED[protocol], protocol == own, protocol == TCP)

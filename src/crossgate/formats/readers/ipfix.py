@@ -1,16 +1,18 @@
-"""Messages of IPFIX (RFC 7011), from files (RFC 5655) or as they come in over UDP, as a table of
+"""Messages of IPFIX (RFC 7011), from files (RFC 5655) or as they arrive over UDP, as a table of
 flows.
 
-1. A message is a header and sets; a template says what stands in the records of a data set, until
-   another one of its number comes. Templates of options, and records of theirs, are passed over; so
-   are data sets whose template has not come, which are counted.
-2. Records of one template that follow each other are read at once, in columns; those with fields of
-   any length one by one.
-3. Whether messages are missing is told by the sequence numbers: each message says how many records
-   of its observation domain came before it.
+1. A message is a header and sets; a template says which fields the records of a data set have,
+until another one with its number comes. Templates of options and their records are skipped; so are
+data sets whose template has not come, which are counted.
 
-Elements are those of the IANA registry "IPFIX Information Elements"; reverse ones have the number
-29305 (RFC 5103).
+2. Consecutive records of one template are read at once, in columns; those with fields of variable
+length one by one.
+
+3. Sequence numbers show missing messages: each message says how many records of its observation
+domain came before it.
+
+Elements are those of the IANA registry "IPFIX Information Elements"; reverse ones have the
+enterprise number 29305 (RFC 5103).
 """
 
 from __future__ import annotations
@@ -43,7 +45,7 @@ _NTP = 2_208_988_800
 
 
 class _Element(NamedTuple):
-    """An element that is read: the column that it goes to, and how its octets are read there."""
+    """An element that is read: its column, and how its octets are decoded."""
 
     column: str
     kind: str = "number"
@@ -91,8 +93,8 @@ COLUMNS = tuple(dict.fromkeys(each.column for each in _ELEMENTS.values()))
 
 
 class _Field(NamedTuple):
-    """A field of a template: the element that it is, by its owner's number and its own, and how
-    many octets it has, `_VARIABLE` where each record says so.
+    """A field of a template: its element, by enterprise number and its own, and its length in
+    octets, `_VARIABLE` where each record gives it.
     """
 
     owner: int
@@ -102,8 +104,8 @@ class _Field(NamedTuple):
 
 @dataclass
 class MessageAccount:
-    """What came in messages: how many, records that are missing by the sequence numbers, and data
-    sets whose template did not come.
+    """What came in messages: their number, the records missing by the sequence numbers, and data
+    sets without a template.
     """
 
     messages: int = 0
@@ -114,7 +116,7 @@ class MessageAccount:
     _expected: dict[int, int] = field(default_factory=dict)
 
     def count(self, domain: int, sequence: int, records: int) -> None:
-        """Take a message of an observation domain into account, with the records that it has."""
+        """Count a message of an observation domain, with the records in it."""
         self.messages += 1
         gap = (sequence - self._expected.get(domain, sequence)) % (1 << 32)
         if gap < 1 << 31:  # else it came late, and was counted as missing
@@ -133,8 +135,8 @@ def ipfix_batches(messages: Iterable[bytes], account: MessageAccount) -> Iterato
 def file_messages(
     path: Path, packed: str | None, name: str, account: MessageAccount
 ) -> Iterator[bytes]:
-    """Yield the messages of a file (RFC 5655); one that is cut off ends it, and is told. Raises
-    `PlanError` for what is no file of messages.
+    """Yield the messages of a file (RFC 5655); a message that is cut off is reported and ends it.
+    Raises `PlanError` for a file without messages.
     """
     source = stream(path, packed, name)
     while True:
@@ -158,7 +160,7 @@ def file_messages(
 
 
 class _Reader:
-    """Reads messages one after the other, with the templates that they bring."""
+    """Reads messages one after the other, with the templates in them."""
 
     def __init__(self, account: MessageAccount) -> None:
         self._account = account
@@ -170,8 +172,8 @@ class _Reader:
         self._exported = 0
 
     def read(self, message: bytes) -> Iterator[Any]:
-        """Read a message (RFC 7011 section 3) and yield each batch of flows that is full with it.
-        What stands behind a length that cannot be right is not read.
+        """Read a message (RFC 7011 section 3) and yield each batch of flows that has become full.
+        What follows an impossible length is not read.
         """
         if len(message) < _HEADER.size:
             return
@@ -208,13 +210,13 @@ class _Reader:
             yield from self.rest()
 
     def rest(self) -> Iterator[Any]:
-        """Yield the records that wait to be read."""
+        """Yield the records that have not been yielded yet."""
         if self._count:
             yield _batch(self._of, b"".join(self._waiting), self._count, self._exported)
         self._waiting, self._count, self._size = [], 0, 0
 
     def _learn(self, domain: int, body: bytes) -> None:
-        """Take in templates (RFC 7011 section 3.4.1); one without fields is withdrawn."""
+        """Keep templates (RFC 7011 section 3.4.1); one without fields is withdrawn."""
         for number, fields in _templates(body, _SET.size):
             self._options.discard((domain, number))
             self._templates.pop((domain, number), None)
@@ -222,7 +224,7 @@ class _Reader:
                 self._templates[domain, number] = fields
 
     def _pass_over(self, domain: int, body: bytes) -> None:
-        """Note templates of options (section 3.4.2), so that their records are passed over."""
+        """Note templates of options (section 3.4.2), so that their records are skipped."""
         for number, _ in _templates(body, _SET.size + 2):  # how many fields are of the scope
             self._templates.pop((domain, number), None)
             if len(self._options) < _MOST_TEMPLATES:
@@ -230,7 +232,7 @@ class _Reader:
 
 
 def _templates(body: bytes, head: int) -> Iterator[tuple[int, tuple[_Field, ...]]]:
-    """Yield the templates of a set by their numbers, each behind a head of so many octets, up to
+    """Yield the templates of a set by their numbers, each after a header of `head` octets, up to
     one that is cut off.
     """
     at = 0
@@ -260,8 +262,8 @@ def _fields(body: bytes, at: int, count: int) -> tuple[tuple[_Field, ...], int] 
 
 
 def _records(fields: tuple[_Field, ...], body: bytes) -> tuple[bytes, int]:
-    """Return the records of a data set without padding, and how many they are; fields of any length
-    are taken out of them.
+    """Return the records of a data set without padding, and their number; fields of variable length
+    are removed from them.
     """
     if all(each.length != _VARIABLE for each in fields):
         width = sum(each.length for each in fields)
@@ -290,7 +292,7 @@ def _records(fields: tuple[_Field, ...], body: bytes) -> tuple[bytes, int]:
 
 
 def _batch(fields: tuple[_Field, ...], data: bytes, count: int, exported: int) -> Any:
-    """Return records of one template as a batch of all columns; those without a time began when
+    """Return records of one template as a batch with all columns; those without a time began when
     their message was `exported`, in seconds since 1970.
     """
     fixed = [each for each in fields if each.length != _VARIABLE]

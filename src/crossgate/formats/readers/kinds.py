@@ -1,4 +1,4 @@
-"""What a file of traffic is, told by how it begins."""
+"""The kind of a traffic file, from how it begins."""
 
 from __future__ import annotations
 
@@ -38,8 +38,8 @@ class Kind(NamedTuple):
 
 
 def sniffed(path: Path, name: Path, log: bool = False) -> Kind:
-    """Tell what a file is by how it begins; text is a `log` where that is told. Raises `PlanError`
-    for one that cannot be opened, and for an empty one.
+    """Return the kind of a file from how it begins; text counts as a `log` where the user said so.
+    Raises `PlanError` for one that cannot be opened, and for an empty one.
     """
     try:
         if path.exists() and not path.is_file() and not path.is_dir():

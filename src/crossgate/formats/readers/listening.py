@@ -1,4 +1,4 @@
-"""IPFIX messages as they come in over UDP (RFC 7011 section 10.3), for some time or until somebody
+"""IPFIX messages as they arrive over UDP (RFC 7011 section 10.3), for some time or until the user
 ends it.
 """
 
@@ -22,7 +22,7 @@ _UNITS = {"s": 1, "m": 60, "h": 3_600}
 
 
 class Listening(NamedTuple):
-    """Where messages are waited for, and for how many seconds; None until somebody ends it."""
+    """The address and port to listen at, and for how many seconds; None until the user ends it."""
 
     address: str
     port: int
@@ -30,7 +30,7 @@ class Listening(NamedTuple):
 
     @property
     def name(self) -> str:
-        """What it is called in answers."""
+        """Its name in answers."""
         return (
             f"[{self.address}]:{self.port}"
             if ":" in self.address
@@ -39,7 +39,7 @@ class Listening(NamedTuple):
 
 
 def listening(where: str, lasting: str | None) -> Listening:
-    """Read `ADDRESS:PORT`, or `[ADDRESS]:PORT`, and how long. Raises `PlanError`."""
+    """Read `ADDRESS:PORT`, or `[ADDRESS]:PORT`, and the time. Raises `PlanError`."""
     host, colon, port_text = where.rpartition(":")
     address, port = host.removeprefix("[").removesuffix("]"), numeral(port_text)
     try:
@@ -59,8 +59,8 @@ def _seconds(text: str) -> float:
 
 
 def messages(wanted: Listening) -> Iterator[bytes]:
-    """Yield the messages that come in until the time is over or somebody ends it. Raises
-    `PlanError` where nothing can be waited for there.
+    """Yield the messages that arrive until the time is over or the user ends it. Raises `PlanError`
+    where it is not possible to listen there.
     """
     family = (
         socket.AF_INET if parse_address(wanted.address).family is Family.IPV4 else socket.AF_INET6

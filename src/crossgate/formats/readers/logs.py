@@ -1,11 +1,14 @@
-"""Lines of logs as a table of flows: by a pattern that names its parts, or lines whose fields are
-`key=value`, as many devices write them.
+"""Log lines as a table of flows: by a pattern that names its parts, or with fields as `key=value`,
+as many devices write them.
 
-1. Lines are read in blocks, and each field of a block at once, by RE2, which no pattern makes slow.
-2. The head of a line says when it was written: RFC 5424 (`<134>1 2026-11-30T19:00:00Z ...`) or RFC
-   3164 (`<134>Nov 30 19:00:00 ...`), with or without the number in angle brackets. What has no year
-   is of the last year in which it is not yet to come; what has no zone is on the wall clock.
-3. A line without both addresses has none of a flow, and is counted; no other is left out.
+1. Lines are read in blocks, and each field for a whole block, by RE2, whose time no pattern can
+blow up.
+
+2. The head of a line gives its time: RFC 5424 (`<134>1 2026-11-30T19:00:00Z ...`) or RFC 3164
+(`<134>Nov 30 19:00:00 ...`), with or without the number in angle brackets. A time without a year is
+in the last year in which it is not in the future; one without a zone is wall-clock time.
+
+3. A line without both addresses is about no flow, and is counted; no other line is left out.
 """
 
 from __future__ import annotations
@@ -61,9 +64,8 @@ _NO_DATE = re.compile(r"\d\d:\d\d(:\d\d(\.\d+)?)?")
 
 @dataclass(frozen=True)
 class LogLines:
-    """How lines of a log are read: by a `pattern` with named groups, None for `key=value`; at which
-    time they are read, in microseconds, and in which `zone` times are that name none, None for the
-    system's.
+    """How lines of a log are read: by a `pattern` with named groups, None for `key=value`; the
+    present time in microseconds; and the `zone` of times without one, None for the system's.
     """
 
     pattern: str | None
@@ -72,8 +74,8 @@ class LogLines:
 
 
 def pattern_of(text: str) -> str:
-    """Return a pattern as RE2 has it. Raises `PlanError` for one that names no addresses, or other
-    parts than there are.
+    """Return a pattern compiled by RE2. Raises `PlanError` for one that names no addresses, or
+    names unknown parts.
     """
     wanted = text.replace("(?<", "(?P<").replace("(?P<=", "(?<=").replace("(?P<!", "(?<!")
     try:
@@ -92,7 +94,7 @@ def pattern_of(text: str) -> str:
 
 
 def has_keys(head: bytes) -> bool:
-    """Whether some text looks like lines of `key=value` that have two addresses."""
+    """Whether some text looks like lines of `key=value` with two addresses."""
     keys = {known_column(each) for each in _KEY.findall(head.decode("utf-8", "replace"))}
     return {Column.SOURCE, Column.DESTINATION} <= keys
 
@@ -100,8 +102,8 @@ def has_keys(head: bytes) -> bool:
 def log_batches(
     path: Path, packed: str | None, lines: LogLines, told: Mapping[Column, str], name: str
 ) -> Iterator[Any]:
-    """Yield the lines of a log, called `name`, as record batches of pyarrow, a row for each. Raises
-    `PlanError` for what cannot be read.
+    """Yield the lines of a log, called `name` in errors, as record batches of pyarrow, a row for
+    each. Raises `PlanError` for what cannot be read.
     """
     reader: _Pattern | _Keys | None = None
     for block in _blocks(path, packed, name):
@@ -115,7 +117,7 @@ def log_batches(
 
 
 def _blocks(path: Path, packed: str | None, name: str) -> Iterator[Any]:
-    """Yield the lines of a file, that are not empty, block by block."""
+    """Yield the lines of a file that are not empty, block by block."""
     from pyarrow import csv
 
     try:
@@ -138,7 +140,7 @@ def _blocks(path: Path, packed: str | None, name: str) -> Iterator[Any]:
 
 
 class _Pattern:
-    """Lines that a pattern takes apart."""
+    """Lines that are divided by a pattern."""
 
     def __init__(self, pattern: str, lines: LogLines) -> None:
         self._pattern, self._lines = pattern, lines
@@ -184,7 +186,7 @@ _COUNTS = (Column.SOURCE_PORT, Column.DESTINATION_PORT, Column.PACKETS, Column.B
 
 
 def _counted(values: Any) -> Any:
-    """Return numbers that are text as numbers where they all are; an empty text is none."""
+    """Return text as numbers where all values are numbers; an empty text counts as missing."""
     try:
         return pc.cast(pc.if_else(pc.equal(values, ""), None, values), pa.int64())
     except pa.ArrowInvalid:
@@ -192,7 +194,7 @@ def _counted(values: Any) -> Any:
 
 
 def _table(parts: dict[str, Any], block: Any, lines: LogLines) -> Any:
-    """Return parts of lines as a batch that has all columns which a flow needs."""
+    """Return parts of lines as a batch with all columns that a flow needs."""
     columns = {
         name: _counted(values) if known_column(name) in _COUNTS else values
         for name, values in parts.items()
@@ -220,7 +222,7 @@ def _table(parts: dict[str, Any], block: Any, lines: LogLines) -> Any:
 
 
 def _messages(kinds: Any, codes: Any) -> Any:
-    """Return ICMP messages as IPFIX has them: 256 times the type, and the code."""
+    """Return ICMP messages as in IPFIX: 256 times the type, plus the code."""
 
     def number(text: str | None) -> int:
         return int(text) if text and text.isdecimal() and len(text) <= 3 and int(text) < 256 else 0
@@ -236,7 +238,7 @@ def _messages(kinds: Any, codes: Any) -> Any:
 
 
 def _times(written: Any, block: Any, lines: LogLines) -> Any:
-    """Return when lines were written, in microseconds: by their head, else by what they say."""
+    """Return the times of lines in microseconds: from their heads, or else from a part of them."""
     head = pc.extract_regex(block, _HEAD)
     iso, bsd = (pc.struct_field(head, each) for each in ("iso", "bsd"))
     found = pc.if_else(pc.equal(iso, ""), bsd, iso)
@@ -252,7 +254,7 @@ def _times(written: Any, block: Any, lines: LogLines) -> Any:
 
 
 def _moment(text: str, lines: LogLines) -> int | None:
-    """Return a time in microseconds since 1970; None for what is none."""
+    """Return a time in microseconds since 1970; None for text that is no time."""
     try:
         return _read_moment(text, lines)
     except (ValueError, OverflowError, OSError):
@@ -260,7 +262,9 @@ def _moment(text: str, lines: LogLines) -> int | None:
 
 
 def _read_moment(text: str, lines: LogLines) -> int | None:
-    """Return a time as `_moment` does. Raises `ValueError` and others for what is none."""
+    """Return a time as `_moment` does. Raises `ValueError` and other errors for text that is no
+    time.
+    """
     now = datetime.fromtimestamp(lines.now / 1_000_000, UTC).astimezone(lines.zone)
     found: datetime | None = None
     if re.fullmatch(r"\d{9,11}(\.\d+)?", text):
@@ -279,8 +283,8 @@ def _read_moment(text: str, lines: LogLines) -> int | None:
 
 @lru_cache(1 << 10)
 def _last(text: str, today: date) -> date | None:
-    """Return the last day that is written as `Nov 30` and is not yet to come, but for tomorrow,
-    which a clock that is ahead may have; None for what is no day.
+    """Return the latest day for a text like `Nov 30` that is not in the future, except tomorrow,
+    since clocks may be fast; None for text that is no day.
     """
     month, day = _MONTHS.index(text[:3]) + 1, numeral(text[4:].strip())
     for year in range(today.year + 1, today.year - 8, -1):
@@ -300,5 +304,5 @@ def _in_zone(moment: datetime, lines: LogLines) -> datetime:
 
 
 def pattern_words(pattern: str) -> Sequence[str]:
-    """Return the groups of a pattern."""
+    """Return the names of the groups in a pattern."""
     return [each.name for each in pc.extract_regex(pa.array([""]), pattern).type]

@@ -1,9 +1,7 @@
-"""What the columns of a table of flows are called: the names of IPFIX information elements, and
-short forms that are common.
+"""Column names in tables of flows: the names of IPFIX information elements, and common short forms.
 
-Source: the IANA registry "IPFIX Information Elements" (RFC 7012); reverse elements of RFC 5103 are
-an element's name with `reverse` before it. Names are compared without case, hyphens, underscores
-and dots.
+Source: the IANA registry "IPFIX Information Elements" (RFC 7012); reverse elements of RFC 5103 have
+`reverse` before an element's name. Names are compared without case, hyphens, underscores and dots.
 """
 
 from __future__ import annotations
@@ -15,7 +13,7 @@ from crossgate.core.model.errors import PlanError, nearest
 
 
 class Column(StrEnum):
-    """What a column can be for; the words of `--column`, but for the verdict."""
+    """What a column can contain; the words of `--column`, except for the verdict."""
 
     SOURCE = "source"
     DESTINATION = "destination"
@@ -128,7 +126,7 @@ microsecond. The last is the end of all others too.
 
 
 def plain(name: str) -> str:
-    """Return a column's name as names are compared."""
+    """Return a column's name in the form in which names are compared."""
     return "".join(each for each in name.lower() if each.isalnum())
 
 
@@ -136,18 +134,18 @@ _KNOWN = {plain(name): column for column, names in NAMES.items() for name in nam
 
 
 def known_column(name: str) -> Column | None:
-    """Return what a column is for, by its name; None for one that is for nothing."""
+    """Return what a column contains, from its name; None for an unknown name."""
     return _KNOWN.get(plain(name))
 
 
 def columns_of(
     header: Iterable[str], told: Mapping[Column, str], where: str
 ) -> dict[Column, list[str]]:
-    """Return which columns of a table are for what, where several can be for one: an address of
+    """Return which columns of a table contain what; several may contain one thing, as addresses of
     either family.
 
-    `told` are those of `--column`. Raises `PlanError`, which names what is there, when one is told
-    that is not, one is missing, or one stands twice.
+    `told` are those of `--column`. Raises `PlanError`, which lists the columns, when one that was
+    told does not exist, one is missing, or one occurs twice.
     """
     header = list(header)
     found: dict[Column, list[str]] = {}
@@ -182,7 +180,7 @@ def columns_of(
 
 
 def told_columns(words: Iterable[str]) -> dict[Column, str]:
-    """Read what `--column` says, each WHAT=NAME. Raises `PlanError`."""
+    """Read the values of `--column`, each WHAT=NAME. Raises `PlanError`."""
     found = {}
     named = [each for each in Column if each is not Column.VERDICT]
     for word in words:

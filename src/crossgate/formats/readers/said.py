@@ -1,4 +1,4 @@
-"""What a table says that a device decided: words of many logs, and two numbers of IPFIX."""
+"""What a table says about a device's decision: words from many logs, and two numbers of IPFIX."""
 
 from __future__ import annotations
 
@@ -51,7 +51,7 @@ update of a flow.
 
 
 def said_by(column: str, text: str) -> int | None:
-    """Return what a cell of a column says, 0 for nothing; None for what nobody can read."""
+    """Return the decision in a cell of a column, 0 for none; None for an unknown word."""
     if text.lower() in _WORDS:
         return _WORDS[text.lower()]
     if not (text.isascii() and text.isdecimal() and len(text) <= 3):

@@ -1,4 +1,4 @@
-"""Tables of flows: what the columns of each batch of rows say, as records of both families."""
+"""Tables of flows: the columns of each batch of rows, as flow records of both families."""
 
 from __future__ import annotations
 
@@ -38,8 +38,8 @@ _LETTERS = {"F": 1, "S": 2, "R": 4, "P": 8, "A": 16, "U": 32, "E": 64, "C": 128}
 
 
 class Known:
-    """Addresses that were met in a table, each read once: by what stands there, the place in
-    columns of their families and words.
+    """Addresses that occurred in a table, each parsed once: for each text, its index in columns of
+    families and words.
     """
 
     def __init__(self) -> None:
@@ -48,15 +48,15 @@ class Known:
         self._columns: tuple[Indices, dict[Family, Words]] | None = None
 
     def add(self, value: object, address: tuple[Family, int] | None) -> int:
-        """Note what an address is, None where there is none, and return its place."""
+        """Keep an address, None where a text is none, and return its index."""
         place = self.places[value] = len(self._met)
         self._met.append(address)
         self._columns = None
         return place
 
     def columns(self) -> tuple[Indices, dict[Family, Words]]:
-        """Return the family of each, 0 for none, and the words of each as they are in a family, 0
-        in another one.
+        """Return the family of each, 0 for none, and for each family the words of its addresses, 0
+        for those of the other one.
         """
         if self._columns is None:
             families = np.array([0 if each is None else each[0] for each in self._met], np.int64)
@@ -74,8 +74,8 @@ class Known:
 
 @dataclass
 class TableAccount:
-    """What was read of a table: `rows`, those without an address `empty`, and whether ICMP messages
-    stood in the port column.
+    """What was read of a table: its `rows`, those without an address (`empty`), and whether ICMP
+    messages were in the port column.
     """
 
     rows: int = 0
@@ -91,10 +91,10 @@ class TableAccount:
 def read_table(
     path: Path, kind: Kind, told: Mapping[Column, str], now: int, account: TableAccount, name: str
 ) -> Iterator[dict[Family, Seen]]:
-    """Yield the records of a table, called `name`, batch by batch.
+    """Yield the records of a table, called `name` in errors, in batches.
 
-    `now` is the time of records of a table that has no times, in microseconds. Raises `PlanError`
-    for what cannot be read, with its row.
+    `now` is the time for records of a table without times, in microseconds. Raises `PlanError` for
+    what cannot be read, with its row.
     """
     yield from read_batches(batches(path, kind, name), told, now, account, name)
     if not account.used:
@@ -263,8 +263,8 @@ class _Rows:
         return self._values(self._columns[column][0], column)
 
     def _values(self, name: str, column: Column) -> Any:
-        """Return the values of a column by its name. Raises `PlanError` for values of a kind that
-        no column has.
+        """Return the values of a column by its name. Raises `PlanError` for an unsupported kind of
+        values.
         """
         values = self._batch.column(self._batch.schema.get_field_index(name))
         kind = values.type.value_type if pa.types.is_dictionary(values.type) else values.type
@@ -331,8 +331,8 @@ class _Rows:
     def _address(
         self, value: Any, column: Column, told: Family | None, places: Indices, place: int
     ) -> tuple[Family, int] | None:
-        """Return an address as its family and number: from text, from an integer, or from octets;
-        None for an empty one.
+        """Return an address as its family and number, from text, an integer, or octets; None for an
+        empty one.
         """
         found: tuple[Family, int] | None = None
         text = value.strip() if isinstance(value, str) else value
@@ -369,7 +369,9 @@ class _Rows:
     def _numbers(
         self, column: Column, most: int, words: Mapping[str, int] | None = None
     ) -> Indices:
-        """Return a column of whole numbers, 0 where it is empty; `words` stand for some."""
+        """Return a column of whole numbers, 0 where it is empty; `words` are texts that stand for
+        numbers.
+        """
         values = self._column(column)
         if (
             pa.types.is_string(values.type)
@@ -393,7 +395,7 @@ class _Rows:
         return found
 
     def _said(self) -> Indices:
-        """Return what the device is said to have decided, 0 where nothing says it."""
+        """Return the decision that the device reported, 0 for none."""
         values, name = self._column(Column.VERDICT), self._columns[Column.VERDICT][0]
         if not pa.types.is_dictionary(values.type):
             values = pc.cast(values, pa.string())
@@ -418,7 +420,7 @@ class _Rows:
     def _by_word(
         self, column: Column, values: Any, read: Callable[[str], int | None], problem: str
     ) -> Indices:
-        """Return numbers for words, each different word read once; an empty one is 0."""
+        """Return numbers for words, reading each different word once; an empty one gives 0."""
         encoded = values if pa.types.is_dictionary(values.type) else pc.dictionary_encode(values)
         places = encoded.indices.fill_null(-1).to_numpy(zero_copy_only=False).astype(np.int64)
         numbers = []
@@ -431,8 +433,8 @@ class _Rows:
         return found
 
     def _times(self, column: Column) -> Indices:
-        """Return times in microseconds since 1970-01-01 UTC: of a timestamp, of a number in the
-        unit of its name, or of text.
+        """Return times in microseconds since 1970-01-01 UTC, from a timestamp, a number in the unit
+        that its column's name gives, or text.
         """
         values, name = self._column(column), plain(self._columns[column][0])
         if pa.types.is_dictionary(values.type):
@@ -458,7 +460,7 @@ class _Rows:
         return found
 
     def _written(self, column: Column, values: Any) -> Any:
-        """Return times that are text as whole numbers, as numbers, or as moments."""
+        """Return times that are text, as whole numbers, other numbers, or dates."""
         for kind in (pa.int64(), pa.float64()):
             try:
                 return pc.cast(values, kind)
@@ -467,7 +469,7 @@ class _Rows:
         return self._moments(column, values)
 
     def _moments(self, column: Column, values: Any) -> Any:
-        """Return times that are written as text; without a zone they are UTC."""
+        """Return times that are dates as text; without a zone they are UTC."""
         from datetime import UTC, datetime
 
         texts = values.to_pylist()
@@ -545,8 +547,8 @@ def _flag_number(word: str) -> int | None:
 
 
 def _unit(numbers: NDArray[Any]) -> int:
-    """Return microseconds in the unit of times as large as these: seconds up to the year 5138,
-    milliseconds, and so on.
+    """Return how many microseconds the unit of some times has, from their size: seconds up to the
+    year 5138, milliseconds, and so on.
     """
     most = abs(float(numbers.max(initial=0)))
     return SECOND if most < 1e11 else 1_000 if most < 1e14 else 1 if most < 1e17 else -1_000

@@ -1,4 +1,4 @@
-"""What a TLS server chose, read from its hello: the version and the cipher suite.
+"""What a TLS server chose, from its hello: the version and the cipher suite.
 
 Sources: RFC 8446 sections 4.1.3 and 4.2.1, RFC 5246 sections 6.2.1 and 7.4.1.3.
 """
@@ -14,8 +14,8 @@ _RETRY = bytes.fromhex("cf21ad74e59a6111be1d8c021e65b891c2a211167abb8c5e079e09e2
 
 
 def server_hello(record: bytes) -> Hello | None:
-    """Return what the server hello at the start of a TLS record says; None where there is none, or
-    not enough of it.
+    """Return what the server hello at the start of a TLS record chooses; None where there is none,
+    or not enough of it.
     """
     if len(record) < 44 or record[0] != HANDSHAKE or record[1] != 3 or record[5] != SERVER_HELLO:
         return None

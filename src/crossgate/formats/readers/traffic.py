@@ -1,5 +1,5 @@
-"""Files of traffic, whatever they are, unpacked where they are compressed, and read in batches one
-after the other.
+"""Traffic files of any kind, unpacked where they are compressed, and read in batches one after the
+other.
 """
 
 from __future__ import annotations
@@ -47,7 +47,7 @@ class Told:
 
 @dataclass
 class Traffic:
-    """Some files of traffic; `told` has an account of each that was begun."""
+    """Some traffic files; `told` has an account of each that has been opened."""
 
     paths: list[Path]
     columns: Mapping[Column, str]
@@ -79,12 +79,12 @@ class Traffic:
 
     @property
     def rows(self) -> int:
-        """How many frames and records were read so far."""
+        """How many frames and records have been read so far."""
         return sum(each.rows for each in self.told)
 
     @property
     def octets(self) -> int:
-        """How many octets of the files were read so far, as far as that is known."""
+        """How many octets of the files have been read so far, as far as that is known."""
         before = size([each.path for each in self.told[:-1]])
         last = self.told[-1] if self.told else None
         return before + (
@@ -92,7 +92,7 @@ class Traffic:
         )
 
     def batches(self) -> Iterator[tuple[dict[Family, Seen], bool]]:
-        """Yield what was seen, batch by batch, and whether these are records of flows. Raises
+        """Yield the traffic in batches, each with whether these are flow records. Raises
         `PlanError` for what cannot be read.
         """
         for path in self.paths:
@@ -109,7 +109,7 @@ class Traffic:
     def _later(
         self, key: str, batches: Iterator[tuple[dict[Family, Seen], bool]]
     ) -> Iterator[tuple[dict[Family, Seen], bool]]:
-        """Yield what came after the last look at a file, and note up to when it goes."""
+        """Yield what came after the last look at a file, and note the time up to which it goes."""
         if self.after is None:
             yield from batches
             return
@@ -190,12 +190,12 @@ class Traffic:
 
 
 def hellos_of(told: Iterable[Told]) -> Counter[Chosen]:
-    """Return what servers chose in some captures together."""
+    """Return what servers chose, from several captures together."""
     return sum((each.capture.hellos for each in told if each.capture is not None), Counter())
 
 
 def size(paths: list[Path]) -> int:
-    """Return how many octets some files have together, 0 where that is not known."""
+    """Return how many octets some files have together, 0 where that is unknown."""
     try:
         return sum(each.stat().st_size for each in paths if each != STANDARD_INPUT)
     except OSError:

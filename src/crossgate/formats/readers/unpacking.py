@@ -1,8 +1,7 @@
-"""What a packed file holds, as a stream; run as a program it writes that to standard output, for a
-reader that takes a pipe.
+"""The contents of a packed file as a stream. Run as a program, it writes them to standard output,
+for a reader that takes a pipe.
 
-libpcap keeps the interpreter to itself while it waits for octets, so no thread could unpack for it
-meanwhile.
+libpcap blocks the interpreter while it waits for octets, so a thread could not unpack for it.
 """
 
 from __future__ import annotations
@@ -25,8 +24,8 @@ FAULTS = (OSError, EOFError, ValueError, zlib.error)
 
 
 def unpacking(path: Path, kind: str) -> IO[bytes]:
-    """Return what a packed file (`gzip`, `zstd`) or standard input (`stdin`) holds, as a stream.
-    Raises one of `FAULTS`.
+    """Return the contents of a packed file (`gzip`, `zstd`) or of standard input (`stdin`) as a
+    stream. Raises one of `FAULTS`.
     """
     if kind == "stdin":
         return sys.stdin.buffer
@@ -39,8 +38,8 @@ def unpacking(path: Path, kind: str) -> IO[bytes]:
 
 
 def unpack_into(path: Path, kind: str, name: str, whole: IO[bytes]) -> None:
-    """Write all that a packed file holds. Raises `PlanError`, which calls the file `name`, where it
-    cannot be unpacked or is too much.
+    """Write the whole contents of a packed file. Raises `PlanError`, with `name` for the file,
+    where it cannot be unpacked or is too large.
     """
     try:
         with closing(Unpacked(unpacking(path, kind), name)) as source:
@@ -53,7 +52,7 @@ def unpack_into(path: Path, kind: str, name: str, whole: IO[bytes]) -> None:
 
 
 def started(path: Path, kind: str, name: str, into: int) -> subprocess.Popen[bytes]:
-    """Start a process that writes what a packed file holds into a pipe, and why it could not to its
+    """Start a process that writes the contents of a packed file into a pipe, and errors to its
     standard error.
     """
     command = [sys.executable, "-P", "-m", __name__, str(path), kind, name, str(unpacked_most())]
@@ -61,8 +60,8 @@ def started(path: Path, kind: str, name: str, into: int) -> subprocess.Popen[byt
 
 
 def main() -> None:
-    """Unpack the file that the command line names to standard output, and stay until all of it was
-    read.
+    """Unpack the file named on the command line to standard output, and stay until everything has
+    been read.
     """
     path, kind, name, most = sys.argv[1:]
     allow_unpacked(int(most))
@@ -75,8 +74,8 @@ def main() -> None:
 
 
 def _read_by_the_other_end() -> None:
-    """Wait until what was written is read: a pipe that has octets but no writer is one that nobody
-    can open any more.
+    """Wait until what was written has been read: a pipe with octets and no writer can no longer be
+    opened.
     """
     nobody_reads = select.poll()
     nobody_reads.register(sys.stdout, 0)
@@ -85,7 +84,7 @@ def _read_by_the_other_end() -> None:
 
 
 def _left_in(pipe: IO[str]) -> int:
-    """Return how many octets of a pipe nobody has read."""
+    """Return how many octets in a pipe have not been read."""
     import fcntl
     import termios
 
