@@ -63,14 +63,14 @@ def _run(words: list[str]) -> int:
 
 
 def _status(leaving: SystemExit) -> int:
-    """Return the exit status that something asked to leave with; a text is told."""
+    """Return the exit status that something asked to exit with; a text is printed."""
     if isinstance(leaving.code, str):
         return _told(leaving.code)
     return leaving.code or 0
 
 
 def _told(message: str, plain: bool = False) -> int:
-    """Tell on standard error why it could not run."""
+    """Report on standard error why the program could not run."""
     from crossgate.core.model.plaintext import escaped
 
     print(escaped(message if plain else f"crossgate: {message}"), file=sys.stderr)
@@ -78,8 +78,8 @@ def _told(message: str, plain: bool = False) -> int:
 
 
 def _unforeseen(error: Exception) -> int:
-    """Tell of an error that nobody foresaw, and how to report it; the full trace with `--debug`, or
-    where CROSSGATE_TRACE asks for it.
+    """Report an unexpected error, and how to report it to us; with the full trace after `--debug`,
+    or where CROSSGATE_TRACE asks for it.
     """
     import traceback
 
@@ -105,13 +105,13 @@ def _unforeseen(error: Exception) -> int:
 
 
 def _debugs() -> bool:
-    """Whether `--debug` was asked for."""
+    """Whether `--debug` was given."""
     debug = sys.modules.get("crossgate.show.debug")
     return debug is not None and debug.listens()
 
 
 def _flushed(status: int) -> int:
-    """Return the exit status once all that was printed is out; 2 where it cannot be."""
+    """Return the exit status after all output has been written; 2 where that is not possible."""
     from crossgate.show.console import silence
 
     try:

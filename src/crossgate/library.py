@@ -74,12 +74,12 @@ def read(
     *,
     include_from: Sequence[str | Path] = (),
 ) -> Plan:
-    """Read a plan file and what it includes; `unsaved` are bytes to read instead of those on disk,
+    """Read a plan file and what it includes; `unsaved` are bytes to use instead of those on disk,
     by the name of the file.
 
-    Includes lie in the plan's own folder or git repository, or in one of those in `include_from`,
-    which the caller trusts. Raises `PlanErrors` with every error in it, and `PlanError` for a file
-    that cannot be read.
+    Included files must be in the plan's own folder or git repository, or in one of the folders in
+    `include_from`, which the caller trusts. Raises `PlanErrors` with every error in it, and
+    `PlanError` for a file that cannot be read.
     """
     from crossgate.language.reader import read as read_reading
     from crossgate.language.source import allow_includes
@@ -104,11 +104,11 @@ def when(
     tls: str | None = None,
     cipher: str | None = None,
 ) -> When:
-    """Return of which time and of which conversations a question is: now, on the plan's clock,
+    """Return which time and which conversations a question is about: now, on the plan's clock,
     within every `at most`, and without TLS.
 
-    With `tls` or `cipher`, written as in an entry, it is of conversations that settle on that.
-    Raises `PlanError` for what is none.
+    With `tls` or `cipher`, written as in an entry, it is about conversations that settle on that.
+    Raises `PlanError` for an invalid time, version or suite.
     """
     if at is None:
         from zoneinfo import ZoneInfo
@@ -130,11 +130,11 @@ def trace(
     source_port: int | None = None,
     family: Family | None = None,
 ) -> list[Trace]:
-    """Send a service from one end to another, and return its conversations: one a family that both
-    have, and one a port.
+    """Send a service from one end to another, and return its conversations: one for each family
+    that both have, and one for each port.
 
     Ends are hosts, devices, points, addresses, or groups and subnets, which stand for their hosts.
-    Raises `PlanError` for what is none.
+    Raises `PlanError` for an unknown end or service.
     """
     from crossgate.core.answers.traces import Choice, asked, ends
     from crossgate.core.conversation.packets import Tracer
@@ -153,11 +153,11 @@ def trace(
 
 
 def leases(plan: Plan, whose: str, *, of: When | None = None) -> list[Leased]:
-    """Trace how machines get addresses where the plan says `leases`: a host, or of a subnet the
-    hosts that have one of its addresses and one machine that nobody has named.
+    """Trace how machines get addresses where the plan says `leases`: for a host, or for a subnet
+    the hosts with one of its leased addresses and one unnamed machine.
 
-    Each has its messages and their traces, up to the first that does not get through. Raises
-    `PlanError` where no line is for it.
+    Each exchange has its messages and their traces, up to the first that does not get through.
+    Raises `PlanError` where no `leases` line applies.
     """
     from crossgate.core.answers.leases import exchanges_of, followed
     from crossgate.core.conversation.packets import Tracer
@@ -169,7 +169,7 @@ def leases(plan: Plan, whose: str, *, of: When | None = None) -> list[Leased]:
 
 
 def verify(plan: Plan) -> list[Verified]:
-    """Prove the plan's expectations, each over every packet that it speaks of, at every hour."""
+    """Prove the plan's expectations, each over every packet that it is about, at every hour."""
     from crossgate.core.answers.verify import Verifier
 
     verifier = Verifier(Session(plan))
@@ -177,8 +177,8 @@ def verify(plan: Plan) -> list[Verified]:
 
 
 def check(plan: Plan, at: datetime | None = None) -> list[Finding]:
-    """Return the findings of a plan that it does not accept, in the order of its lines; `at` is
-    when windows are looked at, now by default.
+    """Return the findings of a plan that it does not accept, in the order of its lines; `at` is the
+    time for which windows are judged, now by default.
     """
     from crossgate.core.audit import audit
 
@@ -189,10 +189,10 @@ def reach(
     plan: Plan, source: str, destination: str, service: str | None = None, *, of: When | None = None
 ) -> list[Reached]:
     """Return exactly what becomes of everything between two sets of addresses, family by family,
-    devices' own addresses apart.
+    devices' own addresses separately.
 
-    Raises `PlanError` for an end or a service that is none, `TooManyPieces` where it cannot be told
-    in bounded work.
+    Raises `PlanError` for an unknown end or service, `TooManyPieces` where the answer takes too
+    much work.
     """
     from crossgate.core.answers.reach import reach as reached
 
@@ -201,7 +201,7 @@ def reach(
 
 def points(plan: Plan, source: str, destination: str) -> list[Points]:
     """Return the places between two ends, there and back, and those that suit a standard and an
-    extended list, for each family that both ends have. Raises `PlanError` for an end that is none.
+    extended list, for each family that both ends have. Raises `PlanError` for an unknown end.
     """
     from crossgate.core.answers.points import points as places
     from crossgate.core.network.ways import Network
@@ -210,11 +210,11 @@ def points(plan: Plan, source: str, destination: str) -> list[Points]:
 
 
 def about(plan: Plan, word: str, *, at: datetime | None = None) -> list[About]:
-    """Return what a word is: a name of the plan, a point, an address, a service such as `tcp/443`,
-    or `vlan 80`; every thing that has the name.
+    """Return all meanings of a word: a name of the plan, a point, an address, a service such as
+    `tcp/443`, or `vlan 80`.
 
-    Windows are told as they are `at` a time, without one now. Raises `PlanError` for what is
-    nothing.
+    Windows are described as they are `at` a time, now by default. Raises `PlanError` for a word
+    without a meaning.
     """
     from crossgate.core.answers.about import about as told
     from crossgate.core.network.ways import Network
@@ -236,12 +236,11 @@ def export(
     raw: bool = False,
     hits: Mapping[DeciderKey, int] | None = None,
 ) -> Written:
-    """Return lists in an open format (`docs/formats`), and what that cannot say exactly: `text`,
-    `unsaid` and what else is `told`.
+    """Return lists in an open format (`docs/formats`), and what that cannot express exactly:
+    `text`, `unsaid` and what else is `told`.
 
-    The lists are all of the plan's, those that stand `on` a device, or the ones named; with where
-    they stand unless they are `unplaced`. Raises `PlanError` for a format, a name or an option that
-    is none.
+    The lists are all of the plan's, those placed `on` a device, or the ones named; with their
+    places unless they are `unplaced`. Raises `PlanError` for an unknown format, name or option.
     """
     from crossgate.formats.exchange.asked import Wanted, chosen
 
@@ -296,8 +295,8 @@ def lines(plan: Plan, packets: Sequence[PacketSet]) -> list[str]:
 
 
 def compare(old: Plan, new: Plan) -> list[Difference]:
-    """Return all traffic that two plans treat differently, in every state of their conditions; what
-    was opened stands first.
+    """Return all traffic that two plans treat differently, in every state of their conditions;
+    traffic that is permitted only now stands first.
     """
     from crossgate.core.answers.compare import differences
 
@@ -305,13 +304,13 @@ def compare(old: Plan, new: Plan) -> list[Difference]:
 
 
 def replay(plan: Plan, flows: Any, *, columns: Sequence[str] = ()) -> pa.Table:
-    """Put a table of packets or flow records through a plan, and return a row for each
-    conversation, with its verdict and who stopped it.
+    """Replay a table of packets or flow records through a plan, and return a row for each
+    conversation, with its verdict and what stopped it.
 
-    `flows` is a pandas data frame, a pyarrow table, or anything else that pyarrow takes for one,
-    with columns by IPFIX element names or the usual short forms; `columns` name others as
-    `WHAT=NAME`, as the option `--column` does. Needs the extra `traffic`. Raises `PlanError` for a
-    table without addresses and protocol.
+    `flows` is a pandas data frame, a pyarrow table, or anything else that pyarrow can convert, with
+    columns named by IPFIX elements or the usual short forms; `columns` name others as `WHAT=NAME`,
+    as the option `--column` does. Needs the extra `traffic`. Raises `PlanError` for a table without
+    addresses and protocol.
     """
     import pyarrow as pa
 

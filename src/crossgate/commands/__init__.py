@@ -1,6 +1,5 @@
-"""The command line: one module a command, each a few lines that read, ask the core and show.
-
-`program` makes each when it is asked for.
+"""The command line: a module for each command, with a few lines that read, ask the core and show
+the answer. `program` builds each command when it is asked for.
 """
 
 from __future__ import annotations
@@ -16,9 +15,7 @@ from crossgate.commands.program import Program
 
 
 def run(words: Sequence[str]) -> None:
-    """Run a command line, or answer the shell that asks how the one that is being typed could go
-    on.
-    """
+    """Run a command line, or answer a shell that asks for completions of the one being typed."""
     application()(words, prog_name="crossgate")
 
 

@@ -1,4 +1,4 @@
-"""`crossgate about`: what a name is, what it holds, and where it is used."""
+"""`crossgate about`: what a name means, what belongs to it, and where it is used."""
 
 from __future__ import annotations
 
@@ -33,8 +33,8 @@ def about(
     ] = False,
     as_json: JsonOption = False,
 ) -> None:
-    """Tell what NAME is and holds, where the plan uses it, and which lists its packets meet, in the
-    order in which they are asked.
+    """Tell what NAME means and contains, where the plan uses it, and which lists its packets meet,
+    in the order in which they are asked.
     """
     from crossgate import library
     from crossgate.language.uses import texts_of, uses

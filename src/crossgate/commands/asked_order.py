@@ -1,4 +1,4 @@
-"""The order of the words of a question: who sends, to whom and what, or as a plan has it."""
+"""The order of the words in a question: sender, receiver and service, or the order of a claim."""
 
 from __future__ import annotations
 
@@ -16,10 +16,10 @@ _TO = "to"
 def ends_and_services(
     plan: Plan, command: str, source: str, destination: str, services: Sequence[str]
 ) -> tuple[str, str, list[str]]:
-    """Return the ends and the services of a question that was asked with some words in a row: FROM
-    TO SERVICE, or with `to` between the ends, as FROM to TO SERVICE or SERVICE FROM to TO.
+    """Return the ends and the services of a question asked as FROM TO SERVICE, or with `to` between
+    the ends, as FROM to TO SERVICE or SERVICE FROM to TO.
 
-    Raises `PlanError` where the service comes first and no `to` tells the ends.
+    Raises `PlanError` where the service comes first and no `to` separates the ends.
     """
     words = [source, destination, *services]
     if _TO in words and _TO not in plan.names():
@@ -39,7 +39,7 @@ def ends_and_services(
 
 
 def _is_service(plan: Plan, word: str) -> bool:
-    """Whether a word is a service, and no name of the plan."""
+    """Whether a word is a service, and not a name that the plan defines."""
     from crossgate.core.answers.grid import service_in
     from crossgate.core.model.address import Family
 

@@ -1,4 +1,4 @@
-"""`crossgate bug-report`: what somebody needs who is to find a fault of Cross Gate, without the
+"""`crossgate bug-report`: what a person needs who looks for a fault in Cross Gate, without the
 plan's names and addresses.
 """
 
@@ -78,8 +78,8 @@ def bug_report(
 
 
 def _without_plan(command: Sequence[str]) -> tuple[Path | None, list[str]]:
-    """Return the plan that a command line names with --plan, None for none, and its words without
-    that and without the program's name.
+    """Return the plan that a command line names with --plan, None for none, and its other words
+    without the program's name.
     """
     named, words = None, []
     rest = iter(command[1:] if command[:1] == ["crossgate"] else command)
@@ -94,8 +94,8 @@ def _without_plan(command: Sequence[str]) -> tuple[Path | None, list[str]]:
 
 
 def _texts(path: Path) -> dict[str, str]:
-    """Return the text of a plan's files, with the addresses of its tables where these are named.
-    Raises `PlanError` where not even the plan's own can be read as text.
+    """Return the text of a plan's files, and of its tables where these are named. Raises
+    `PlanError` where not even the plan's own file can be read as text.
     """
     from crossgate.language.source import Source, decode
 
@@ -115,8 +115,8 @@ def _texts(path: Path) -> dict[str, str]:
 
 
 def _changed(path: Path, packed: Mapping[str, str], disguise: Disguise) -> Iterator[str]:
-    """Yield what of the plan is not as it was: errors at other lines, and addresses that could not
-    be replaced.
+    """Yield how the replaced plan differs from the original: errors at other lines, and addresses
+    that could not be replaced.
     """
     from crossgate.core.model.address import Family
 
@@ -151,7 +151,7 @@ def _errors(path: Path) -> list[int]:
 
 
 def _about() -> Iterator[str]:
-    """Yield the versions, and what of the system and the terminal may matter."""
+    """Yield the versions, and facts about the system and the terminal that may matter."""
     from importlib.metadata import PackageNotFoundError, requires, version
 
     from crossgate import __version__
@@ -182,8 +182,8 @@ def _about() -> Iterator[str]:
 
 
 def _answer(packed: Mapping[str, str], words: Sequence[str]) -> tuple[str, str]:
-    """Return what a command says of the replaced plan, without this machine's folders; and how it
-    ended, in a few words.
+    """Return what a command answers for the replaced plan, without this machine's folders; and how
+    it ended, in a few words.
     """
     with tempfile.TemporaryDirectory(prefix="crossgate-") as folder:
         for name, text in packed.items():

@@ -1,4 +1,4 @@
-"""`crossgate cause`: which single fault explains what was seen of a network that runs."""
+"""`crossgate cause`: which single fault explains what was observed on the running network."""
 
 from __future__ import annotations
 
@@ -92,7 +92,7 @@ def cause(
 
 
 def _older(context: typer.Context, plan: Plan, revision: str) -> dict[str, AccessList]:
-    """Return the lists that say something else at a git revision. Raises `PlanError`."""
+    """Return the lists that were different at a git revision. Raises `PlanError`."""
     from crossgate.formats.git import Revision
     from crossgate.language.reader import read
 

@@ -1,5 +1,5 @@
 """What the commands share: finding and reading the plan, times, standard output, and completion of
-a plan's names.
+the plan's names.
 """
 
 from __future__ import annotations
@@ -150,7 +150,7 @@ def circumstances(
     tls: str | None = None,
     cipher: str | None = None,
 ) -> When:
-    """Return of which time and of which conversations a question is, by its options. Raises
+    """Return which time and which conversations a question is about, from its options. Raises
     `PlanError`.
     """
     from crossgate.core.model.conditions import When
@@ -163,8 +163,8 @@ def circumstances(
 
 
 def tell_missed(missed: Sequence[PlanError]) -> None:
-    """Tell on standard error what was not answered, and leave with exit status 2 when there is
-    any.
+    """Tell on standard error which questions were not answered, and exit with status 2 when there
+    are any.
     """
     from crossgate.show.console import count, warn
 
@@ -177,8 +177,8 @@ def tell_missed(missed: Sequence[PlanError]) -> None:
 
 
 def tell_mistaken(services: Iterable[str]) -> None:
-    """Tell on standard error of services that name a protocol where most people mean something
-    else, as 22.
+    """Warn on standard error of services that name a protocol where most people mean something
+    else, such as 22.
     """
     from crossgate.core.model.iana import mistaken_text
     from crossgate.core.model.service import split_service
@@ -194,8 +194,8 @@ _MOST_MISSED = 5
 
 
 def plan_path(context: typer.Context) -> Path:
-    """Return the plan file: --plan, else CROSSGATE_PLAN, else the only *.gate file here that no
-    other one includes. Raises `PlanError`.
+    """Return the plan file: --plan, or else CROSSGATE_PLAN, or else the only *.gate file here that
+    no other one includes. Raises `PlanError`.
     """
     named = context.find_root().params.get("plan")
     if named is not None:
@@ -222,15 +222,15 @@ def plan_path(context: typer.Context) -> Path:
 
 
 def load(context: typer.Context) -> Plan:
-    """Read the plan that the command is for. Raises `PlanError`."""
+    """Read the command's plan. Raises `PlanError`."""
     return read_file(plan_path(context))
 
 
 def load_or_tell(
     context: typer.Context, out: Path | None, text: Callable[[Path, Sequence[PlanError]], str]
 ) -> Plan:
-    """Read the plan that the command is for; where it has errors, `out` gets the `text` of these
-    too. Raises `PlanError`.
+    """Read the command's plan; where it has errors, `out` gets the `text` made from them. Raises
+    `PlanError`.
     """
     from crossgate.core.model.errors import PlanErrors
 
@@ -249,10 +249,8 @@ def read_file(path: Path) -> Plan:
 
 
 def reading_of(path: Path) -> Reading:
-    """Read a plan for a question or an edit. What an edit has left half done is told, and nothing
-    is written for it.
-
-    Raises `PlanError`.
+    """Read a plan for a question or an edit. An edit that was left half done is reported, and
+    nothing is written because of it. Raises `PlanError`.
     """
     from crossgate.formats.replacing import read_settled
     from crossgate.language.reader import read
@@ -271,7 +269,7 @@ def reading_of(path: Path) -> Reading:
 
 
 def plan_files(path: Path) -> list[Path]:
-    """Return a plan's file and those that it includes, as far as they can be read."""
+    """Return the plan's file and the files that it includes, as far as they can be read."""
     from crossgate.language.source import Source
 
     try:
@@ -281,8 +279,8 @@ def plan_files(path: Path) -> list[Path]:
 
 
 def _tell_strange_journals(path: Path) -> None:
-    """Name what lies beside a plan as a half done edit would, and was not written by this user on
-    this machine.
+    """Report files beside a plan that look like a half-done edit and were not written by this user
+    on this machine.
     """
     from crossgate.formats.replacing import strange_journals
     from crossgate.show.console import warn
@@ -292,7 +290,7 @@ def _tell_strange_journals(path: Path) -> None:
 
 
 def strange_journal(journal: Path, plan: Path) -> str:
-    """Say that a journal beside a plan is not believed."""
+    """Return the sentence that a journal beside a plan is not trusted."""
     return (
         f"{journal} was not written by you on this machine, so it is left alone; if nobody "
         f"else edits {plan}, remove it"
@@ -311,7 +309,7 @@ def _tell_half_done(files: Iterable[Path]) -> None:
 
 
 def plan_file(context: typer.Context, purpose: str) -> Path:
-    """Return the plan file, for a purpose that needs one. Raises `PlanError` where the plan comes
+    """Return the plan file for a purpose that needs a file. Raises `PlanError` where the plan comes
     from standard input.
     """
     path = plan_path(context)
@@ -328,7 +326,7 @@ def add_to_tally(
     hits: Mapping[DeciderKey, int],
     times: Times = MappingProxyType({}),
 ) -> None:
-    """Add hits to the plan's tally, and when they were; where it cannot be used, warn, for the
+    """Add hits, with their times, to the plan's tally; where it cannot be used, warn, since the
     answer is the same without it.
     """
     from crossgate.formats.tally import Tally
@@ -343,8 +341,8 @@ def add_to_tally(
 def take_into_tally(
     context: typer.Context, plan: Plan, counters: Mapping[str, Mapping[DeciderKey, int]]
 ) -> None:
-    """Add what devices have counted since they were last looked at to the plan's tally; where it
-    cannot be used, warn.
+    """Add what devices have counted since the last time to the plan's tally; where it cannot be
+    used, warn.
     """
     from crossgate.formats.tally import Tally
     from crossgate.show.console import warn
@@ -379,8 +377,8 @@ def tallied(context: typer.Context, lists: Iterable[AnyList[Any]]) -> dict[Decid
 
 
 def clock(plan: Plan) -> datetime:
-    """Return the time now, on the wall clock of the plan's time zone, the system's where it names
-    none.
+    """Return the present time, on the wall clock of the plan's time zone, or the system's where it
+    names none.
     """
     from zoneinfo import ZoneInfo
 
@@ -388,8 +386,8 @@ def clock(plan: Plan) -> datetime:
 
 
 def moment(text: str | None, plan: Plan, option: str = "--at") -> datetime:
-    """Return the time that `--at` or another option says, now when it is not given: a bare time is
-    today's, a weekday the coming one. Raises `PlanError`.
+    """Return the time that `--at` or another option gives, the present one without it: a bare time
+    is today's, a weekday the coming one. Raises `PlanError`.
     """
     from crossgate.core.model.window import DAY_MINUTES, DAYS, WEEK_MINUTES, minute_of_week
     from crossgate.language import times
@@ -418,7 +416,7 @@ def moment(text: str | None, plan: Plan, option: str = "--at") -> datetime:
 
 
 def print_json_line(document: dict[str, Any]) -> None:
-    """Print a JSON document as one line, so that each line is one event."""
+    """Print a JSON document on one line, so that each line is one event."""
     import json
 
     typer.echo(json.dumps(document, ensure_ascii=False))
@@ -438,8 +436,8 @@ def print_json(document: dict[str, Any]) -> None:
 
 
 def write_file(path: Path, text: str | bytes, inputs: Iterable[str]) -> None:
-    """Write a file, whole or not at all. Raises `PlanError` when that cannot be done, or when it is
-    one of the files that were read.
+    """Write a file completely or not at all. Raises `PlanError` when that is not possible, or when
+    it is one of the files that were read.
     """
     from crossgate.formats.disk import put_file
 
@@ -453,8 +451,8 @@ def write_file(path: Path, text: str | bytes, inputs: Iterable[str]) -> None:
 
 @contextmanager
 def _status() -> Iterator[Callable[[Callable[[float], str]], None]]:
-    """Give a function that shows a line, made from the seconds spent, on standard error: on a
-    terminal, once a second is over, and ten times a second at most.
+    """Return a function that shows a line, made from the seconds spent, on standard error: on a
+    terminal, after the first second, and at most ten times a second.
     """
     start, shown = time.monotonic(), 0.0
 
@@ -475,8 +473,8 @@ def _status() -> Iterator[Callable[[Callable[[float], str]], None]]:
 
 @contextmanager
 def meter(label: str) -> Iterator[Callable[[int, int], None]]:
-    """Give a function to be told (done, of how many); when the work takes over a second, standard
-    error shows it on a terminal.
+    """Provide a function to be told (done, of how many); when the work takes over a second,
+    standard error shows it on a terminal.
     """
     with _status() as show:
         yield lambda done, total: show(
@@ -486,8 +484,8 @@ def meter(label: str) -> Iterator[Callable[[int, int], None]]:
 
 @contextmanager
 def gauge(label: str, total: int) -> Iterator[Callable[[int, int], None]]:
-    """Give a function to be told (rows, octets so far); after a second, standard error shows rate
-    and time left on a terminal.
+    """Provide a function to be told (rows, octets so far); after a second, standard error shows
+    rate and time left on a terminal.
     """
 
     def text(rows: int, octets: int, spent: float) -> str:
@@ -502,7 +500,7 @@ def gauge(label: str, total: int) -> Iterator[Callable[[int, int], None]]:
 
 
 def progress(items: Iterable[Item], total: int, label: str) -> Iterator[Item]:
-    """Pass items on; when that takes over a second, standard error shows how far it is."""
+    """Yield the items; when that takes over a second, standard error shows the progress."""
     with meter(label) as show:
         for number, item in enumerate(items, 1):
             yield item
@@ -510,7 +508,9 @@ def progress(items: Iterable[Item], total: int, label: str) -> Iterator[Item]:
 
 
 def family_of(only_ipv4: bool, only_ipv6: bool) -> int | None:
-    """Return the one family that -4 or -6 asks for, or None. Raises `PlanError` when both do."""
+    """Return the only family that -4 or -6 asks for, or None. Raises `PlanError` when both are
+    given.
+    """
     if only_ipv4 and only_ipv6:
         raise PlanError("-4 and -6 exclude each other; leave both out to trace both families")
     return 4 if only_ipv4 else 6 if only_ipv6 else None

@@ -167,9 +167,7 @@ def compare(
 def _two_plans(
     context: typer.Context, plans: list[Path], since: str | None
 ) -> tuple[Plan, Plan, str]:
-    """Return the plan that was and the plan that is, and the name of the first. Raises
-    `PlanError`.
-    """
+    """Return the old plan and the new one, and the name of the old one. Raises `PlanError`."""
     if since is not None:
         from crossgate.formats.git import Revision
         from crossgate.language.reader import read

@@ -1,8 +1,8 @@
-"""What the shell is offered: the plan's own names wherever one may stand.
+"""Completions for the shell: the plan's own names wherever one may stand.
 
-One completion reads no more than it needs: one command's module; of the plan the network, the names
-and the heads of its lists; of one list its entries, where these are asked for. A plan that is being
-written has errors, and the names in it that are right are offered all the same.
+A completion reads no more than it needs: one command's module; the plan's network, names and first
+lines of lists; and the entries of one list, where these are asked for. A plan that is being written
+has errors; the names in it that are right are offered all the same.
 """
 
 from __future__ import annotations
@@ -20,7 +20,7 @@ if TYPE_CHECKING:
 
 
 def _names_of(context: typer.Context, list_name: str | None = None) -> Plan:
-    """Read what completion needs of the plan: its names, and the entries of one list. Raises
+    """Read what a completion needs of the plan: its names, and the entries of one list. Raises
     `PlanError`.
     """
     from crossgate.commands.common import STANDARD_INPUT, plan_path
@@ -35,7 +35,7 @@ def _names_of(context: typer.Context, list_name: str | None = None) -> Plan:
 def _completes(
     names: Callable[[Plan], list[str]], commas: bool = False
 ) -> Callable[[typer.Context, str], Iterator[str]]:
-    """Return what offers names of the plan; with `commas` the last of several."""
+    """Return a function that offers names of the plan; with `commas`, for the last of several."""
 
     def complete(ctx: typer.Context, incomplete: str) -> Iterator[str]:
         try:
@@ -121,7 +121,7 @@ complete_list = _completes(lambda plan: list(plan.every_list))
 
 
 def complete_pattern(ctx: typer.Context, incomplete: str) -> Iterator[tuple[str, str]]:
-    """Offer the words of a pattern, and the addresses of hosts, each with its host's name."""
+    """Offer the words for a pattern, and the addresses of hosts, each with its host's name."""
     words = [(word, "") for word in ("cover", "has", "wild", "mask")]
     with suppress(PlanError):
         words += [
@@ -148,7 +148,7 @@ def complete_entry(ctx: typer.Context, incomplete: str) -> Iterator[tuple[str, s
 
 
 def complete_service(ctx: typer.Context, incomplete: str) -> Iterator[str]:
-    """Offer the plan's services, ping, protocols and the services that IANA names."""
+    """Offer the plan's services, ping, protocols and IANA's service names."""
     from crossgate.core.model import iana
 
     try:

@@ -1,5 +1,5 @@
 """`crossgate demo`: writes the demo and tells its story, each command shown before its answer: in
-short, a chapter whole, or all.
+short, a single chapter, or all of it.
 """
 
 from __future__ import annotations
@@ -69,7 +69,7 @@ def _asked(words: list[str], every: bool) -> tuple[int | None, Path | None]:
 
 @contextmanager
 def _own_state(folder: Path) -> Iterator[None]:
-    """Have commands keep what they keep for a user in a folder of the demo's own."""
+    """Make commands keep the user's own files in a folder of the demo."""
     import os
 
     before = os.environ.get("XDG_STATE_HOME")
@@ -84,7 +84,7 @@ def _own_state(folder: Path) -> Iterator[None]:
 
 def _run(folder: Path, number: int | None, every: bool) -> None:
     """Run steps of the demo in its folder, as a person would. Exits with 1 when one ends otherwise
-    than it should.
+    than expected.
     """
     import os
     from contextlib import chdir
@@ -152,8 +152,8 @@ def _chapter(number: int, chapter: Chapter, whole: bool, plan: tuple[str, ...]) 
 
 @contextmanager
 def _played(chapter: Chapter, plan: tuple[str, ...]) -> Iterator[str]:
-    """Have the plan's devices played on this machine while a chapter runs that needs them; yield
-    why they cannot be, "" where they can or need not.
+    """Run stand-ins of the plan's devices on this machine while a chapter runs that needs them;
+    yield the reason why that is not possible, "" where it is or is not needed.
     """
     import subprocess
 
@@ -182,16 +182,16 @@ def _played(chapter: Chapter, plan: tuple[str, ...]) -> Iterator[str]:
 
 
 class _Caught(io.StringIO):
-    """What a command prints, with the colours that it would have."""
+    """The output of a command, with the colours that it would have."""
 
     def isatty(self) -> bool:
-        """Whether a person reads it in the end."""
+        """Whether the output finally goes to a person."""
         return sys.__stdout__ is not None and sys.__stdout__.isatty()
 
 
 def _told(step: Step, plan: tuple[str, ...]) -> tuple[int, int]:
-    """Run a step and print the lines of its answer that matter; return its exit status, and how
-    many lines are left.
+    """Run a step and print the lines of its answer that matter; return its exit status, and the
+    number of the other lines.
     """
     from contextlib import redirect_stderr, redirect_stdout
 

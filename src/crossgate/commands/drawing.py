@@ -246,7 +246,7 @@ def week(
 def _windows_sheet(
     plan: Plan, names: Sequence[str], now: datetime, dark: bool, size: str | None
 ) -> Sheet:
-    """Return when windows are open, all where none is named. Raises `PlanError`."""
+    """Return the picture of when windows are open, all where none is named. Raises `PlanError`."""
     from crossgate.draw.week import week_sheet
 
     for name in names:
@@ -266,8 +266,8 @@ def _windows_sheet(
 def _hours_sheet(
     plan: Plan, asked: tuple[str, str, str], now: datetime, dark: bool, size: str | None
 ) -> Sheet:
-    """Return how the conversations of a source, a destination and a service fare over the week.
-    Raises `PlanError`.
+    """Return the picture of the verdicts over the week on the conversations of a source, a
+    destination and a service. Raises `PlanError`.
     """
     from crossgate.core.answers.hours import WEEK, hours
     from crossgate.core.answers.traces import Choice
@@ -381,7 +381,9 @@ _MOST_TIMES = 400
 def _over_time(
     plan: Plan, store: Tally, lists: Iterable[AccessList], by: Period, theme: Theme, size: Size
 ) -> Sheet:
-    """Return when lines decided. Raises `PlanError` where nobody knows, and for too many hours."""
+    """Return the picture of when lines decided. Raises `PlanError` where the times are unknown, and
+    for too many hours.
+    """
     from crossgate.core.model.accesslist import Decider
     from crossgate.core.model.window import periods
     from crossgate.draw.over_time import times_sheet
@@ -436,8 +438,8 @@ def draw_trace(plan: Plan, trace: Trace, out: Path) -> None:
 
 
 def draw_differences(plan: Plan, found: Sequence[Difference], out: Path) -> None:
-    """Draw the network with the gates that decide otherwise than before, and the way of a packet
-    that fares otherwise. Raises `PlanError`.
+    """Draw the network with the places that decide differently than before, and the way of a packet
+    that is treated differently. Raises `PlanError`.
     """
     from crossgate.core.conversation.opening import Conversation
     from crossgate.core.conversation.packets import Tracer
@@ -476,7 +478,7 @@ def draw_differences(plan: Plan, found: Sequence[Difference], out: Path) -> None
 
 
 def legs_told(trace: Trace) -> list[str]:
-    """Return a sentence for each leg of a trace."""
+    """Return a sentence about each leg of a trace."""
     told = []
     for number, leg in enumerate(trace.legs, 1):
         names = [trace.conversation.source.name, trace.conversation.destination.name]
@@ -492,7 +494,7 @@ def legs_told(trace: Trace) -> list[str]:
 
 
 class _Folded(NamedTuple):
-    """A grid of many names in which those that fare alike are one, and which these are."""
+    """A grid of many names in which those that are treated alike are one, and which these are."""
 
     rows: list[str]
     columns: list[str]
@@ -542,7 +544,7 @@ def squares_of(
     other: Plan | None,
     missed: list[TooManyPieces],
 ) -> dict[tuple[str, str], Square]:
-    """Return the squares of a grid: who reaches whom by a service, and what was so in this plan
+    """Return the squares of a grid: who reaches whom by a service, and the verdicts of this plan
     where another one is drawn against it.
     """
     from crossgate.commands.grid import cells_of
@@ -580,7 +582,7 @@ def _verdicts(cell: Cell) -> dict[Family, Verdict]:
 
 
 def entries_by_window(plan: Plan) -> dict[str, list[str]]:
-    """Return the entries that are in force in each window, as they read."""
+    """Return, for each window, the texts of the entries that it puts in force."""
     found: dict[str, list[str]] = {}
     for access_list in plan.every_list.values():
         for entry in access_list.entries:
@@ -624,7 +626,7 @@ def save(plan: Plan, sheet: Sheet, out: Path) -> None:
 
 
 def _put(plan: Plan, sheet: Sheet, out: Path) -> None:
-    """Write a picture; letters that its font has not are told. Raises `PlanError`."""
+    """Write a picture; characters that its font does not have are reported. Raises `PlanError`."""
     from crossgate.draw.canvas import kind_of_file
     from crossgate.draw.style import FONT, LEGIBLE, SMALL
     from crossgate.show.console import warn

@@ -1,6 +1,4 @@
-"""What the commands that edit share: read, change, show what the change does, ask on a terminal,
-and write it.
-"""
+"""What the editing commands share: read, change, show the effect, ask on a terminal, and write."""
 
 from __future__ import annotations
 
@@ -71,8 +69,8 @@ def changes_of(run_command: Callable[[], object]) -> list[Change]:
 
 
 class How(NamedTuple):
-    """How an edit is carried out, by the options that edits have; `view` is how much of its preview
-    is shown, None for a screen of it.
+    """How an edit is carried out, from the options that all edits have; `view` is how much of its
+    preview is shown, None for a screenful.
     """
 
     anyway: bool = False
@@ -89,8 +87,8 @@ def edit_options(command: Callable[..., None]) -> Callable[..., None]:
 
 
 def edit_command(command: Callable[..., Change]) -> Callable[..., None]:
-    """Make a command of a function that takes the command's words and returns the change: it has
-    the options that all edits have, but for an `--all` where it has one of its own.
+    """Make a command of a function that takes the command's words and returns the change: it gets
+    the options that all edits have, except `--all` where it has one of its own.
     """
 
     def run(context: typer.Context, how: How, **words: Any) -> None:
@@ -112,7 +110,7 @@ def edit_command(command: Callable[..., Change]) -> Callable[..., None]:
 
 
 def _with_options(command: Callable[..., None], own: Sequence[Parameter]) -> Callable[..., None]:
-    """Give a command that takes `how` the options for it, behind its own."""
+    """Add the options for `how` to a command that takes it, after its own."""
 
     def told(
         *,
@@ -145,14 +143,14 @@ def _with_options(command: Callable[..., None], own: Sequence[Parameter]) -> Cal
 
 
 def _declared(parameter: Parameter) -> Sequence[object]:
-    """Return the options that a parameter is set by."""
+    """Return the option names of a parameter."""
     (told,) = getattr(parameter.annotation, "__metadata__", (None,))
     # Typer has the first option of an annotation where a default would be.
     return () if told is None else (told.default, *(told.param_decls or ()))
 
 
 def _view(every: bool = False, source_ports: bool = False) -> View:
-    """Return how much of a preview is shown, by the options of a command that has both."""
+    """Return how much of a preview is shown, for a command with both options."""
     from crossgate.show.edit import View
 
     return View(every, source_ports, offered=True)
@@ -168,12 +166,12 @@ def carry_out(
     written: Callable[[], None] | None = None,
 ) -> Proposal:
     """Make a change to the plan: show the proposal, write it unless it is refused, a dry run or not
-    wanted, and return it; see `propose`. Once it is `written` that is called, where it is given;
-    else the edit is kept, so that it can be taken back.
+    wanted, and return it; see `propose`.
 
-    The plan is read here, once no other edit is at it, unless the change was found in a `reading`
-    of it. Exits with 1, the plan untouched, when it is refused or a person at a terminal does not
-    want it.
+    After writing, `written` is called where it is given; otherwise the edit is kept, so that it can
+    be undone. The plan is read here, once no other edit is being made to it, unless a `reading` is
+    given in which the change was found. Exits with 1, the plan untouched, when the change is
+    refused or a person at a terminal declines it.
     """
     path = plan_file(context, "write")
     if how.dry_run:
@@ -190,7 +188,7 @@ def carry_out(
 
 
 def _kept(path: Path, reading: Reading, proposal: Proposal) -> Callable[[], None]:
-    """Return what keeps an edit that was written, so that it can be taken back."""
+    """Return a function that keeps an edit after it was written, so that it can be undone."""
 
     def keep() -> None:
         from crossgate.formats.edit_history import History
@@ -212,10 +210,10 @@ def _made(
     how: How,
     harmless: bool,
 ) -> tuple[Proposal, bool]:
-    """Show what a change does, and write it to the plan at `path` unless that is None, it is
-    refused or not wanted.
+    """Show what a change does, and write it to the plan at `path`, unless that is None or the
+    change is refused or declined.
 
-    Returns the proposal, and whether it is written.
+    Returns the proposal, and whether it was written.
     """
     from crossgate.formats.json.edit import edit_document
     from crossgate.formats.replacing import replace_files
@@ -248,11 +246,11 @@ def _made(
 
 @contextmanager
 def alone(path: Path, asked: bool) -> Iterator[None]:
-    """Let no other edit of this user's change the plan's files meanwhile; one that was left half
-    done is finished first.
+    """Keep other edits by this user from changing the plan's files while the enclosed code runs; an
+    edit that was left half done is finished first.
 
     A person at a terminal is asked before that, unless `asked`. Raises `PlanError` where another
-    edit holds a file for too long, and where the one that was left cannot be finished.
+    edit holds a file for too long, and where a half-done edit cannot be finished.
     """
     from crossgate.formats.replacing import finish, half_done
     from crossgate.show.console import warn
@@ -274,8 +272,8 @@ def alone(path: Path, asked: bool) -> Iterator[None]:
 
 
 def in_turn(files: Iterable[Path]) -> AbstractContextManager[None]:
-    """Let no other edit of this user's change files meanwhile; a person at a terminal is told what
-    is waited for.
+    """Keep other edits by this user from changing files while the enclosed code runs; a person at a
+    terminal is told what is waited for.
     """
     from crossgate.formats.own_state import taking_turns
     from crossgate.show.console import warn
@@ -284,8 +282,8 @@ def in_turn(files: Iterable[Path]) -> AbstractContextManager[None]:
 
 
 def wants(question: str) -> bool:
-    """Ask something, where there is a person to ask: standard input and output are both
-    terminals.
+    """Ask a yes-or-no question where there is a person to ask: standard input and output are both
+    terminals. Without one the answer is yes.
     """
     if not (sys.stdin and sys.stdin.isatty() and sys.stdout.isatty()):
         return True
@@ -296,8 +294,8 @@ def wants(question: str) -> bool:
 
 
 def wants_instead(told: Sequence[str], asked: str) -> bool:
-    """Ask a person at a terminal whether something else is wanted than was typed, after telling
-    why; nobody else wants it.
+    """After some explanation, ask a person at a terminal whether they want something else than they
+    typed; without a person the answer is no.
     """
     if not _may_ask.get() or not (sys.stdin.isatty() and sys.stdout.isatty()):
         return False

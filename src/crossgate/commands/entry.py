@@ -45,8 +45,8 @@ AfterOption = Annotated[
 
 
 def given_text(words: list[str]) -> str:
-    """Return an entry that was given as one word or as several; what was in quotes of its own, and
-    has blanks, is its comment.
+    """Return an entry that was given as one word or as several; a word with blanks was quoted by
+    itself, and is its comment.
     """
     if len(words) == 1:
         return words[0]
@@ -72,9 +72,7 @@ def add(
         bool, typer.Option("--effective", help="Put it as far down as it still has an effect.")
     ] = False,
 ) -> Change:
-    """Write a new entry, at the end unless you say where; what the lines above take of it is
-    told.
-    """
+    """Write a new entry, at the end unless you say where; what the lines above take of it is told."""
     from crossgate.commands.editing import wants_instead
     from crossgate.language import edits
     from crossgate.language.inserting import insert_entry
@@ -151,7 +149,7 @@ def drop(
     list_name: ListArgument,
     number: NumberArgument,
 ) -> Change:
-    """Take an entry out of its list and of the plan."""
+    """Remove an entry from its list and from the plan."""
     from crossgate.language import edits
 
     def change(draft: Draft) -> str:
@@ -181,7 +179,7 @@ def off(
     list_name: ListArgument,
     number: NumberArgument,
 ) -> Change:
-    """Keep an entry in the file and out of the list."""
+    """Keep an entry in the file but not in force."""
     return _switch(list_name, number, True)
 
 
@@ -191,5 +189,5 @@ def on(
     list_name: ListArgument,
     number: NumberArgument,
 ) -> Change:
-    """Put an entry that is off back into its list."""
+    """Put an entry that is off back in force."""
     return _switch(list_name, number, False)

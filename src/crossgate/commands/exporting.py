@@ -21,7 +21,7 @@ if TYPE_CHECKING:
 
 
 def complete_format(incomplete: str) -> Iterator[str]:
-    """Offer the formats that go out."""
+    """Offer the formats that can be written."""
     return (name for name, each in FORMATS.items() if each.writing and name.startswith(incomplete))
 
 

@@ -141,9 +141,10 @@ def ends_of(
     plan: Plan, words: list[str] | None, hosts: bool, other: Plan | None = None
 ) -> list[str]:
     """Return the ends that words name, sets as they are unless their `hosts` are wanted; without
-    words every host, else every subnet.
+    words every host, or else every subnet.
 
-    With another plan each is an end in one of both. Raises `PlanError` for a word that is none.
+    With another plan, an end needs to be in only one of the two. Raises `PlanError` for a word that
+    names no end.
     """
     from crossgate.core.answers.grid import behind_points, hosts_of
 
@@ -168,14 +169,14 @@ def ends_of(
 
 
 def hostless_of(plan: Plan, words: list[str] | None, hosts: bool) -> tuple[str, ...]:
-    """Return the names that `ends_of` leaves out, since no host is there."""
+    """Return the names that `ends_of` leaves out because they have no host."""
     from crossgate.core.answers.grid import without_host
 
     return without_host(plan, words or []) if plan.hosts and (hosts or not words) else ()
 
 
 def only_in(plan: Plan, other: Plan, names: Iterable[str]) -> Iterator[str]:
-    """Yield which of some ends only one of two plans has, in a sentence each."""
+    """Yield a sentence for each end that only one of two plans has."""
     from crossgate.core.wording.sentences import first_of
     from crossgate.formats.handed_on import handed_on
 
@@ -210,8 +211,8 @@ def cells_of(
     services: list[str],
     missed: list[TooManyPieces],
 ) -> list[Cell]:
-    """Return the cells of a grid: those of two hosts are traced, those of sets proved; a name that
-    the plan has not has none.
+    """Return the cells of a grid: those between two hosts are traced, those of sets proved; a name
+    that the plan does not have has no cells.
     """
     from crossgate.core.answers.grid import cells
     from crossgate.core.answers.set_grid import SetGrid

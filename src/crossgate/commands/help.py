@@ -11,7 +11,7 @@ from crossgate.core.model.errors import PlanError, unknown
 
 
 def complete_word(incomplete: str) -> Iterator[str]:
-    """Offer the words that are explained."""
+    """Offer the words that can be explained."""
     from crossgate.language.glossary import explained
 
     return (word for word in explained() if word.startswith(incomplete))

@@ -34,7 +34,7 @@ _COMING = (*TABLES, *(name for name, each in FORMATS.items() if each.reading))
 
 
 def complete_format(incomplete: str) -> Iterator[str]:
-    """Offer what comes in."""
+    """Offer the formats that can be read."""
     return (name for name in _COMING if name.startswith(incomplete))
 
 
@@ -186,7 +186,7 @@ def import_(
 
 
 def _leave(proposal: Proposal, drift: bool) -> None:
-    """Leave with the exit status that drift has, where that is asked for."""
+    """Exit with the status of drift, where that is asked for."""
     if drift and proposal.errors:
         raise typer.Exit(2)
     if drift and proposal.impact is not None and proposal.impact.differences:
@@ -194,7 +194,7 @@ def _leave(proposal: Proposal, drift: bool) -> None:
 
 
 class _Tables(NamedTuple):
-    """Tables that come in: of subnets, hosts or leases."""
+    """Tables to be imported: of subnets, hosts or leases."""
 
     what: str
     files: Sequence[Path]
@@ -205,7 +205,7 @@ class _Tables(NamedTuple):
     hosts: Path | None
 
     def see_none(self) -> None:
-        """See that nothing is said that only tables have. Raises `PlanError`."""
+        """Check that no option is given that only tables have. Raises `PlanError`."""
         told = {
             "--prune": self.prune,
             "--group": self.roles,
@@ -220,7 +220,7 @@ class _Tables(NamedTuple):
                 )
 
     def _see(self) -> None:
-        """See that what is said fits the table. Raises `PlanError`."""
+        """Check that the options fit the table. Raises `PlanError`."""
         subnets = self.what == "subnets"
         if len(self.files) + (self.leases is not None) != 1:
             raise PlanError(f"name one table of {self.what}, as CSV or .xlsx")
@@ -266,7 +266,7 @@ class _Tables(NamedTuple):
 
 @contextmanager
 def _begun(path: Path) -> Iterator[None]:
-    """Begin a plan that is not there, and take it away again where nothing was written."""
+    """Begin a plan that does not exist, and remove it again where nothing was written."""
     if path.exists() or not path.parent.is_dir():
         yield
         return

@@ -1,4 +1,4 @@
-"""`crossgate list`: new lists, lists that go, and entries numbered anew."""
+"""`crossgate list`: new lists, lists removed, and entries renumbered."""
 
 from __future__ import annotations
 
@@ -52,7 +52,7 @@ def new(
 @listing.command(epilog=examples("list drop spare"))
 @edit_command
 def drop(list_name: ListArgument) -> Change:
-    """Take a list that stands nowhere out of the plan, with all its lines."""
+    """Remove a list that is placed nowhere from the plan, with all its lines."""
     from crossgate.language import edits
 
     def change(draft: Draft) -> str:
@@ -73,7 +73,7 @@ def renumber(
         int, typer.Option(min=1, metavar="N", help="From one number to the next.")
     ] = 10,
 ) -> Change:
-    """Number a list's entries anew in their order; expectations that name a number follow."""
+    """Renumber a list's entries in their order; expectations that name a number follow."""
     from crossgate.language import edits
 
     def change(draft: Draft) -> str:

@@ -133,7 +133,7 @@ def lists(
 def _tell_why(
     plan: Plan, chosen: list[AnyList[Any]], words: str, when: datetime, as_json: bool
 ) -> None:
-    """Show why the lines of lists take a packet or not. Raises `PlanError`."""
+    """Show why the lines of lists match a packet or not. Raises `PlanError`."""
     from crossgate.core.answers.why import why_alone
     from crossgate.core.model.accesslist import AccessList
     from crossgate.core.model.conditions import When
@@ -162,8 +162,8 @@ def _tell_why(
 
 
 def _taken(plan: Plan, access_list: AnyList[Any]) -> dict[int, Taken]:
-    """Return what lines of a list take of those below, by these lines' numbers; nothing for a list
-    of frames.
+    """Return what lines of a list take from those below, by these lines' numbers; nothing for an
+    ethernet list.
     """
     from crossgate.core.lists.split import Regions
     from crossgate.core.lists.taken import taken

@@ -1,4 +1,4 @@
-"""`crossgate pull` and `drift`: what runs on devices, into the plan and against it."""
+"""`crossgate pull` and `drift`: what runs on devices, brought into the plan and compared with it."""
 
 from __future__ import annotations
 
@@ -176,8 +176,8 @@ def drift(
 
 
 class Access(NamedTuple):
-    """How devices are reached: as stand-ins from a port on, or as the plan says, with the file of a
-    key and with a password.
+    """How devices are reached: as stand-ins, from a port on, or as the plan says, with the file of
+    a key and with a password.
     """
 
     stand_ins: int | None
@@ -187,7 +187,7 @@ class Access(NamedTuple):
 
 def access_of(stand_ins: int | None, key: Path | None, ask_password: bool) -> Access:
     """Return how devices are reached; a password is asked for on the terminal. Raises `PlanError`
-    where there is none.
+    where there is no terminal.
     """
     from importlib.util import find_spec
 
@@ -203,7 +203,7 @@ def access_of(stand_ins: int | None, key: Path | None, ask_password: bool) -> Ac
 
 
 def asked_of(plan: Plan, devices: list[str] | None, by: Access) -> list[Reached]:
-    """Return where devices are reached that are asked. Raises `PlanError`."""
+    """Return how the devices to be asked are reached. Raises `PlanError`."""
     from crossgate.live.devices import REHEARSED, reached
 
     for name in devices or ():

@@ -149,8 +149,8 @@ def mend(
 def _wanted(
     reading: Reading, words: Sequence[str], now: datetime
 ) -> list[Callable[[], Mendable | None]]:
-    """Return what looks for mends of each thing that is named; nothing comes of a finding that
-    nobody named and no edit ends. Raises `PlanError`.
+    """Return, for each thing that is named, the function that looks for its mends; a finding that
+    nobody named and no edit ends gives nothing. Raises `PlanError`.
     """
     from crossgate.core.answers.verify import Verified, Verifier
     from crossgate.core.audit import audit
@@ -215,8 +215,8 @@ def _wanted(
 
 
 def _tell(plan: Plan, found: Mendable) -> None:
-    """Tell in a line what was found, as it goes; the line of a terminal that shows how far it is
-    gives way.
+    """Show on one line what was found, while the search goes on; the progress line of a terminal is
+    cleared first.
     """
     from crossgate.show.console import write
     from crossgate.show.mend import in_a_line
@@ -228,7 +228,7 @@ def _tell(plan: Plan, found: Mendable) -> None:
 
 
 def _show(plan: Plan, found: Sequence[Mendable], as_json: bool, later: int = 0) -> None:
-    """Show what was found, and how much is left that was not looked at."""
+    """Show what was found, and how many things were not looked at."""
     if as_json:
         from crossgate.formats.json.mend import mend_document
 

@@ -19,9 +19,9 @@ or be `-`.
 
 
 def take_plan(context: typer.Context, command: Any, words: Sequence[str]) -> list[str]:
-    """Return a command's words without those that name the plan, which becomes the program's.
-
-    Raises `PlanError` where two plans are named. While the shell completes, nothing is wrong yet.
+    """Return a command's words without those that name the plan, which is stored for the program.
+    Raises `PlanError` where two plans are named; while the shell completes, nothing is an error
+    yet.
     """
     end = words.index("--") if "--" in words else len(words)
     named, left = _options(words[:end])
@@ -60,8 +60,8 @@ def _options(words: Sequence[str]) -> tuple[list[str], list[str]]:
 
 
 def _files(words: Sequence[str], valued: set[str]) -> tuple[list[str], list[str]]:
-    """Return the words that are plans by themselves, and the others; those after an option that
-    takes a value are its value.
+    """Return the words that are plan files by themselves, and the others; a word after an option
+    that takes a value is its value.
     """
     files: list[str] = []
     others: list[str] = []

@@ -1,6 +1,4 @@
-"""`crossgate new`: a plan to begin with, from the tables that people have, or a small one that
-runs.
-"""
+"""`crossgate new`: a plan to begin with, from the tables that people have, or a small working one."""
 
 from __future__ import annotations
 

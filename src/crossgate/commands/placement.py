@@ -1,4 +1,4 @@
-"""`crossgate place` and `crossgate lift`: where lists stand."""
+"""`crossgate place` and `crossgate lift`: where lists are placed."""
 
 from __future__ import annotations
 
@@ -75,7 +75,7 @@ def lift(
         typer.Argument(metavar="WHERE]", autocompletion=complete_where, help=_WHERE),
     ] = None,
 ) -> Change:
-    """Take a list away from where it stands; the list itself stays."""
+    """Remove a list from where it is placed; the list itself stays."""
     from crossgate.language import edits
 
     def change(draft: Draft) -> str:

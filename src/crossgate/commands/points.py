@@ -1,4 +1,4 @@
-"""`crossgate points`: the places a conversation crosses, and where a list would stand well."""
+"""`crossgate points`: the places a conversation crosses, and where a list would fit well."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""`crossgate probe`: the tests of a machine of the plan made for real, on that machine."""
+"""`crossgate probe`: the tests for a machine of the plan made for real, on that machine."""
 
 from __future__ import annotations
 
@@ -129,7 +129,7 @@ def probe(
 
 
 def _is_this_machine(plan: Plan, machine: str, sheet: Sheet) -> bool:
-    """Whether this machine has the addresses that a host's tests are sent from."""
+    """Whether this machine has the addresses from which a host's tests are sent."""
     from crossgate.live.probing import missing_addresses
 
     families = {row.tried.conversation.first.family for row in sheet.rows}

@@ -1,7 +1,7 @@
 """The program as a group of commands, each imported and built when it is asked for.
 
-A run needs one command. All of them are built for help alone; to complete a command's name, or to
-suggest one, the names do.
+A run needs one command. Only help builds them all; completing or suggesting a command's name needs
+only the names.
 """
 
 from __future__ import annotations
@@ -23,7 +23,7 @@ _SENTENCE = 1_000
 
 
 class Program(TyperGroup):
-    """The group of all commands; it also takes the plan that is named behind a command."""
+    """The group of all commands; it also takes a plan that is named after a command."""
 
     def __init__(self, **attributes: Any) -> None:
         super().__init__(**attributes)
@@ -31,11 +31,11 @@ class Program(TyperGroup):
         self.commands: Any = self._built
 
     def format_help(self, ctx: Any, formatter: Any) -> None:
-        """Write the help of the program as plain text, as that of each command is."""
+        """Write the program's help as plain text, like that of each command."""
         super(TyperGroup, self).format_help(ctx, formatter)
 
     def format_commands(self, ctx: Any, formatter: Any) -> None:
-        """Write the commands under the steps of the work, each with its first sentence."""
+        """Write the commands under the steps of the work, each with the first sentence of its help."""
         widest = max(map(len, COMMANDS))
         for step in dict.fromkeys(each.step for each in COMMANDS.values()):
             with formatter.section(step):
@@ -52,7 +52,9 @@ class Program(TyperGroup):
         return list(self._built)
 
     def shell_complete(self, ctx: Any, incomplete: str) -> list[Any]:
-        """Return the commands and options that go on as typed; no command is built for that."""
+        """Return the commands and options that continue what was typed; no command is built for
+        that.
+        """
         self._built.only_named = True
         try:
             return super().shell_complete(ctx, incomplete)
@@ -60,9 +62,8 @@ class Program(TyperGroup):
             self._built.only_named = False
 
     def resolve_command(self, ctx: Any, args: list[str]) -> tuple[str | None, Any, list[str]]:
-        """Return the command that is named, and its words without those that name the plan.
-
-        Raises `PlanError` for a plan in the place of a command, and where two plans are named.
+        """Return the command that is named, and its words without those that name the plan. Raises
+        `PlanError` for a plan where a command should be, and where two plans are named.
         """
         if args[0].endswith(".gate") and not ctx.resilient_parsing:
             raise PlanError(
@@ -78,7 +79,7 @@ class Program(TyperGroup):
 
 
 class _Commands(Mapping[str, Any]):
-    """The commands by their names, each built when it is looked up, and kept."""
+    """The commands by name, each built when it is first looked up."""
 
     def __init__(self, listed: Mapping[str, Listed]) -> None:
         self._listed = listed
@@ -123,9 +124,7 @@ def _build(name: str, listed: Listed, only_named: bool = False) -> Any:
 
 
 def _in_usage(argument: Any, ctx: Any) -> list[str]:
-    """Return how the usage line has an argument: FROM, or [SERVICE...] for one that may be left
-    out.
-    """
+    """Return an argument as the usage line shows it: FROM, or [SERVICE...] for an optional one."""
     name = argument.metavar or (argument.name or "").upper()
     if name.startswith("["):
         return [name]
@@ -135,7 +134,7 @@ def _in_usage(argument: Any, ctx: Any) -> list[str]:
 
 
 def _told(own: Any) -> str:
-    """Return what a command does, each paragraph as one line, to be wrapped where it is shown."""
+    """Return a command's help, each paragraph on one line, to be wrapped where it is shown."""
     return "\n\n".join(" ".join(each.split()) for each in (own.__doc__ or "").split("\n\n"))
 
 

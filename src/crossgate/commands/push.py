@@ -1,4 +1,4 @@
-"""`crossgate push`: devices made to run what the plan says."""
+"""`crossgate push`: devices are made to run what the plan says."""
 
 from __future__ import annotations
 

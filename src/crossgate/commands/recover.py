@@ -1,6 +1,4 @@
-"""`crossgate recover`: an edit that was left half done, by a crash or a power cut, finished or
-given up.
-"""
+"""`crossgate recover`: an edit that a crash or a power cut left half done is finished or given up."""
 
 from __future__ import annotations
 
@@ -31,7 +29,7 @@ def recover(
     dry_run: DryRunOption = False,
     as_json: JsonOption = False,
 ) -> None:
-    """Finish what a crash has left half done of an edit, or with --forget give it up; exit status 1
+    """Finish an edit that a crash has left half done, or with --forget give it up; exit status 1
     while it is left so.
     """
     from crossgate.formats.replacing import finish, half_done, states, strange_journals

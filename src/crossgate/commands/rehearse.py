@@ -167,7 +167,7 @@ def rehearse(
 
 
 def _clock(plan: Plan, at: str | None) -> Callable[[], datetime]:
-    """Return what tells the time for windows: the clock, from the time on that is asked for."""
+    """Return the clock for windows: the system's, shifted to begin at the time that is asked for."""
     if at is None:
         return lambda: clock(plan)
     begun, asked = datetime.now(), moment(at, plan)
@@ -186,7 +186,7 @@ def _capture(plan: Plan, at: str | None, out: Path | None) -> tuple[Point, Path]
 
 
 def _heard(full: bool, as_json: bool) -> Callable[[dict[str, Any]], None] | None:
-    """Return what is done with each thing that is told; None where nobody wants to know."""
+    """Return the function that handles each report; None where nobody wants to know."""
     if as_json:
         return print_json_line
     if not full:
@@ -251,7 +251,7 @@ def _try_sheet(session: Session, within: float, full: bool, as_json: bool) -> in
 
 
 def _prompt(session: Session, plan: Plan, host: str) -> int:
-    """Run what is typed on a machine, until the end of it."""
+    """Run the commands typed for a machine, until the end of input."""
     from crossgate.show.rehearse import decided_lines, event_line
 
     _complete(plan)

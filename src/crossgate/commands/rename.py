@@ -1,4 +1,4 @@
-"""`crossgate rename`: a name given anew everywhere."""
+"""`crossgate rename`: a name changed everywhere."""
 
 from __future__ import annotations
 
@@ -26,7 +26,7 @@ def rename(
     ],
     new: Annotated[str, typer.Argument(metavar="NEW", help="The new name.")],
 ) -> Change:
-    """Give a name anew in every line that mentions it, in included files too; comments stay."""
+    """Change a name in every line that mentions it, in included files too; comments stay."""
     from crossgate.language import renaming
 
     def change(draft: Draft) -> str:

@@ -271,9 +271,7 @@ def replay(
 
 
 def _zone(name: str | None) -> tuple[tzinfo | None, str]:
-    """Return the zone of the wall clock, None for the system's, and what it is called. Raises
-    `PlanError`.
-    """
+    """Return the zone of the wall clock, None for the system's, and its name. Raises `PlanError`."""
     if name is None:
         return None, "on this system's clock"
     from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
@@ -360,7 +358,7 @@ def _conversations(context: typer.Context, plan: Plan, traffic: Traffic, how: _H
 
 @contextmanager
 def _table(out: Path | None, traffic: Traffic, plan: Plan) -> Iterator[VerdictTable | None]:
-    """Give the table of verdicts where one is asked for, and end it. Raises `PlanError`."""
+    """Provide the table of verdicts where one is asked for, and close it. Raises `PlanError`."""
     if out is None:
         yield None
         return
@@ -371,7 +369,7 @@ def _table(out: Path | None, traffic: Traffic, plan: Plan) -> Iterator[VerdictTa
 
 
 def _run(replayed: Replay, plan: Plan, traffic: Traffic, table: VerdictTable | None) -> None:
-    """Put all traffic through, and write its verdicts where they are asked for."""
+    """Replay all traffic, and write its verdicts where they are asked for."""
     from crossgate.formats.readers.traffic import size
 
     def keep(ended: Iterable[Replayed]) -> None:
@@ -392,7 +390,7 @@ def _run(replayed: Replay, plan: Plan, traffic: Traffic, table: VerdictTable | N
 def _spread(
     replayed: Replay, job: Job, traffic: Traffic, table: VerdictTable | None, how: _How
 ) -> None:
-    """Have all traffic replayed in parts, by processes here or by those of a cluster."""
+    """Have all traffic replayed in parts, by processes here or in a cluster."""
     from crossgate.formats.readers.traffic import size
     from crossgate.spread.replay import replay_in_parts
 
@@ -462,7 +460,7 @@ def _packets(
 
 
 def _times(replayed: Replay) -> Times:
-    """Return how often lines decided by the hour or the day, where sums are kept by these."""
+    """Return how often lines decided in each hour or day, where sums are kept for these."""
     if replayed.by is None:
         return {}
     return {
@@ -483,8 +481,8 @@ def _add_up(
 
 
 def _leave(context: typer.Context, traffic: Traffic, differs: bool) -> None:
-    """Leave with exit status 2 where a file could not be read to its end, else with 1 where
-    something differs; up to when it was looked at is kept where that is wanted.
+    """Exit with status 2 where a file could not be read to its end, or else with 1 where something
+    differs; the time up to which traffic was looked at is kept where that is wanted.
     """
     from crossgate.show.console import count, warn
 

@@ -1,4 +1,4 @@
-"""`crossgate report`: all about a plan on one page."""
+"""`crossgate report`: everything about a plan on one page."""
 
 from __future__ import annotations
 
@@ -44,8 +44,8 @@ def report(
     ] = None,
     at: AtOption = None,
 ) -> None:
-    """Write one page about the plan: how it stands, findings, the network drawn, lists,
-    expectations, who reaches whom.
+    """Write one page about the plan: its state, findings, the network drawn, lists, expectations,
+    who reaches whom.
     """
     from crossgate import __version__
     from crossgate.core.answers.verify import Verifier
@@ -115,8 +115,8 @@ def _changes(
 def _grids(
     plan: Plan, session: Session, when: datetime, missed: list[TooManyPieces]
 ) -> tuple[list[GridPart], list[str]]:
-    """Return who reaches whom by the services that are expected, and what is left out of it, in
-    sentences.
+    """Return who reaches whom by the services in the expectations, and sentences about what is left
+    out.
     """
     from crossgate.commands.drawing import squares_of
     from crossgate.commands.grid import ends_of, hostless_of

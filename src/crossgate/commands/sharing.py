@@ -1,4 +1,4 @@
-"""The options of commands that share their work, and who does it then."""
+"""The options of commands that share their work among processes, and the pools that do it."""
 
 from __future__ import annotations
 
@@ -39,8 +39,8 @@ def see_who_shares(workers: int | None, cluster: str | None) -> None:
 
 
 def pool_of(workers: int | None, cluster: str | None, trusted: bool) -> Pool | None:
-    """Return who shares the work, to be closed; None where this process does it all. Raises
-    `PlanError`.
+    """Return the pool of workers that share the work, to be closed by the caller; None where this
+    process does it all. Raises `PlanError`.
     """
     see_who_shares(workers, cluster)
     if workers is None and cluster is None:

@@ -1,4 +1,4 @@
-"""`crossgate sheet`: the fewest tests that show every line at work, and what was seen of them."""
+"""`crossgate sheet`: the fewest tests that show every line at work, and their results."""
 
 from __future__ import annotations
 
@@ -34,7 +34,7 @@ _MOST_TOLD = 5
 
 
 def complete_can(incomplete: str) -> list[str]:
-    """Offer what can be tried."""
+    """Offer the kinds of tests."""
     return [each for each in ("ping", "connect", "lookup") if each.startswith(incomplete)]
 
 
@@ -141,8 +141,8 @@ def wanted_tests(
     can: str | None,
     at_work: frozenset[DeciderKey] = frozenset(),
 ) -> Sheet:
-    """Return the sheet of some lists, all where none is named, for some machines, all where none
-    is, without lines that have been seen `at_work`. Raises `PlanError`.
+    """Return the sheet for some lists, all where none is named, and for some machines, all where
+    none is, without lines that have been seen `at_work`. Raises `PlanError`.
     """
     from crossgate.core.answers.sheet import Wanted
     from crossgate.core.answers.sheet import sheet as made
@@ -154,7 +154,7 @@ def wanted_tests(
 
 
 def _can(text: str | None) -> frozenset[Can]:
-    """Return what can be tried, as `--can` says it. Raises `PlanError`."""
+    """Return the kinds of tests that `--can` names. Raises `PlanError`."""
     from crossgate.core.answers.sheet.tests import Can
 
     if text is None:
@@ -169,7 +169,7 @@ def _can(text: str | None) -> frozenset[Can]:
 
 
 def _tell_unknown(results: Sequence[Result]) -> None:
-    """Warn of results that are of no test of this plan."""
+    """Warn of results for tests that this plan does not have."""
     from crossgate.show.console import count, warn
 
     for each in results[:_MOST_TOLD]:

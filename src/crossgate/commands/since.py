@@ -1,4 +1,4 @@
-"""`crossgate since`: the commits that turned a verdict, through the plan's git history."""
+"""`crossgate since`: the commits that changed a verdict, through the plan's git history."""
 
 from __future__ import annotations
 
@@ -60,7 +60,7 @@ def since(
     ] = False,
     as_json: JsonOption = False,
 ) -> None:
-    """Find the commits that turned the verdict on SERVICE from FROM to TO, or on a claim: when, by
+    """Find the commits that changed the verdict on SERVICE from FROM to TO, or on a claim: when, by
     whom, and the line that made it so.
     """
     from crossgate.core.answers.traces import Choice

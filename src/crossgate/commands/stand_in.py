@@ -46,7 +46,7 @@ def stand_in(
         ),
     ] = None,
 ) -> None:
-    """Play devices of the plan as NETCONF servers on loopback, until Ctrl-C."""
+    """Run devices of the plan as NETCONF servers on loopback, until Ctrl-C."""
     import asyncio
 
     from crossgate.live.played import folder_of
@@ -61,8 +61,8 @@ def stand_in(
 
 
 class _Begins(NamedTuple):
-    """How devices begin: with what the plan says of them, even if they have been played before;
-    the time of the plan that counts for that; and what goes wrong, by device.
+    """How stand-ins begin: with what the plan says even if they have run before; the time for the
+    plan's windows; and the fault that each has on purpose.
     """
 
     fresh: bool

@@ -1,4 +1,4 @@
-"""`crossgate` alone: how the plan stands, or how to begin."""
+"""`crossgate` alone: the state of the plan, or how to begin."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ MOST_ENTRIES = 5_000
 
 
 def standing(context: typer.Context) -> None:
-    """Say in under ten lines how the plan stands; exit status 1 when a finding is an error or an
+    """Tell in under ten lines the state of the plan; exit status 1 when a finding is an error or an
     expectation fails.
     """
     from crossgate.show.console import write

@@ -48,28 +48,28 @@ expect = _group_of("expect", "Write down what must hold, or take that out.")
 @group.command("add", epilog=examples("group add servers duty"))
 @edit_command
 def group_add(name: NameArgument, members: MembersArgument) -> Change:
-    """Let a group have more members, behind those it has."""
+    """Add members to a group, after those it has."""
     return _members("group", name, members, more=True)
 
 
 @group.command("take", epilog=examples("group take servers resolver"))
 @edit_command
 def group_take(name: NameArgument, members: MembersArgument) -> Change:
-    """Take members out of a group."""
+    """Remove members from a group."""
     return _members("group", name, members, more=False)
 
 
 @service.command("add", epilog=examples("service add booking tcp/9444"))
 @edit_command
 def service_add(name: NameArgument, members: MembersArgument) -> Change:
-    """Let a service have more parts, behind those it has."""
+    """Add parts to a service, after those it has."""
     return _members("service", name, members, more=True)
 
 
 @service.command("take", epilog=examples("service take booking tcp/9443"))
 @edit_command
 def service_take(name: NameArgument, members: MembersArgument) -> Change:
-    """Take parts out of a service."""
+    """Remove parts from a service."""
     return _members("service", name, members, more=False)
 
 
@@ -88,7 +88,7 @@ def _members(kind: str, name: str, members: list[str], more: bool) -> Change:
 @window.command("change", epilog=examples("window change night daily 23:00-05:00"))
 @edit_command
 def window_change(name: NameArgument, words: WordsArgument) -> Change:
-    """Give a window other hours, as its line would have them."""
+    """Change the hours of a window, written as in its line."""
     from crossgate.language import statements
 
     return lambda draft: statements.set_window(draft, name, " ".join(words))
@@ -97,7 +97,7 @@ def window_change(name: NameArgument, words: WordsArgument) -> Change:
 @host.command("new", epilog=examples("host new kiosk-3 10.64.9.23 on tickets"))
 @edit_command
 def host_new(name: NameArgument, words: WordsArgument) -> Change:
-    """Write a new host behind the others."""
+    """Add a host, after the others."""
     return _new(
         f"host {name} {' '.join(words)}",
         lambda plan: [each.place for each in plan.hosts.values()],
@@ -107,7 +107,7 @@ def host_new(name: NameArgument, words: WordsArgument) -> Change:
 @host.command("drop", epilog=examples("host drop kiosk-2"))
 @edit_command
 def host_drop(name: NameArgument) -> Change:
-    """Take a host out; refused where lists, groups or claims name it."""
+    """Remove a host; refused where lists, groups or claims name it."""
     from crossgate.language import statements
 
     return _drop(f"host {name}", lambda plan: statements.host_place(plan, name))
@@ -116,7 +116,7 @@ def host_drop(name: NameArgument) -> Change:
 @subnet.command("new", epilog=examples("subnet new berth-4 10.64.35.0/24"))
 @edit_command
 def subnet_new(name: NameArgument, words: WordsArgument) -> Change:
-    """Write a new subnet behind the others."""
+    """Add a subnet, after the others."""
     return _new(
         f"subnet {name} {' '.join(words)}",
         lambda plan: [each.place for each in plan.segments.values() if not each.outside],
@@ -126,7 +126,7 @@ def subnet_new(name: NameArgument, words: WordsArgument) -> Change:
 @subnet.command("drop", epilog=examples("subnet drop berth-2"))
 @edit_command
 def subnet_drop(name: NameArgument) -> Change:
-    """Take a subnet out; refused where something is on it or names it."""
+    """Remove a subnet; refused where something is on it or names it."""
     from crossgate.language import statements
 
     return _drop(f"subnet {name}", lambda plan: statements.subnet_place(plan, name))
@@ -135,7 +135,7 @@ def subnet_drop(name: NameArgument) -> Change:
 @route.command("add", epilog=examples("route add groyne default via 192.0.2.1"))
 @edit_command
 def route_add(device: DeviceArgument, words: WordsArgument) -> Change:
-    """Let a device have one more route, behind those it has."""
+    """Add a route to a device, after those it has."""
     from crossgate.language import statements
 
     return lambda draft: statements.add_route(draft, device, " ".join(words))
@@ -149,7 +149,7 @@ def route_drop(
         str, typer.Argument(metavar="PREFIX", help="Where it leads, or default.")
     ],
 ) -> Change:
-    """Take the routes of a device to a prefix out."""
+    """Remove the routes of a device to a prefix."""
     from crossgate.language import statements
 
     return lambda draft: statements.drop_route(draft, device, destination)
@@ -166,7 +166,7 @@ def expect_add(
         bool, typer.Option("--keep", help="As a keep line, which no edit may break.")
     ] = False,
 ) -> Change:
-    """Write down what must hold, behind what is written; the preview says whether it does."""
+    """Add a claim, after the others; the preview says whether it holds."""
     text = " ".join(words)
     own = (
         text if text.startswith(("expect ", "keep ")) else f"{'keep' if keep else 'expect'} {text}"
@@ -179,7 +179,7 @@ def expect_add(
 def expect_drop(
     where: Annotated[str, typer.Argument(metavar="LINE", help="Its line, or FILE:LINE.")],
 ) -> Change:
-    """Take the claim in a line out."""
+    """Remove the claim in a line."""
     from crossgate.language import statements
 
     return _drop(f"the claim in line {where}", lambda plan: statements.claim_at(plan, where).place)

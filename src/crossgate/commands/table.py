@@ -6,8 +6,8 @@ from typing import NamedTuple
 
 
 class Listed(NamedTuple):
-    """A command as help lists it: the module and the function or group in it, the step of the work,
-    and examples on the demo.
+    """A command as help lists it: the module and the function or group in it, the step of the work
+    that it belongs to, and examples on the demo.
     """
 
     module: str

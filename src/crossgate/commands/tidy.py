@@ -1,4 +1,4 @@
-"""`crossgate tidy`: the plan in one layout, its meaning proved unchanged."""
+"""`crossgate tidy`: the plan in the standard layout, its meaning proved unchanged."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ def tidy(
     as_json: JsonOption = False,
 ) -> None:
     """Align columns, normalise addresses and put entries in order; no packet is treated
-    otherwise.
+    differently.
     """
     from crossgate.language.edits import tidy_plan
 

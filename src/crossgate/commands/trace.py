@@ -48,7 +48,9 @@ if TYPE_CHECKING:
 
 
 class _Asked(NamedTuple):
-    """Whose leases are asked for, in which family, None for both, when, and with what verdict."""
+    """Whose leases are asked about, in which family, None for both, when, and with which expected
+    verdict.
+    """
 
     source: str
     family: int | None
@@ -264,8 +266,9 @@ def _tell_over_time(
     full: bool | None,
     as_json: bool,
 ) -> None:
-    """Show how conversations fare from a time on, for a week or until a time: in `full`, in a line
-    each, or with None in full where they are few. Raises `PlanError` where that is not after it.
+    """Show how verdicts change from a time on, for a week or until a time: in `full`, on a line
+    each, or with None in full where they are few. Raises `PlanError` where the end is not after the
+    start.
     """
     from crossgate.core.answers.hours import hours
 
@@ -297,8 +300,8 @@ def _tell_leases(
     tally: bool,
     as_json: bool,
 ) -> None:
-    """Show how machines get leases: message by message in `full`, in a line each, or with None in
-    full where it is one.
+    """Show how machines get leases: message by message in `full`, on a line each, or with None in
+    full where it is one machine.
     """
     from collections import Counter
 
@@ -344,7 +347,7 @@ def _tell_leases(
 
 
 def _end(plan: Plan, start: datetime, until: str | None) -> datetime:
-    """Return the end of the time that is asked about: a week from its start, or what `--until`
+    """Return the end of the time that is asked about: a week after its start, or what `--until`
     says. Raises `PlanError`.
     """
     from datetime import timedelta

@@ -21,7 +21,7 @@ def twin(
         bool, typer.Option("--place", help="Place it where the list stands, too.")
     ] = False,
 ) -> Change:
-    """Write a list anew in the other address family, with the names that have addresses of both."""
+    """Write a list in the other address family, with the names that have addresses of both."""
     from crossgate.language.twin import write_twin
 
     def change(draft: Draft) -> str:

@@ -1,4 +1,4 @@
-"""`crossgate undo` and `crossgate redo`: the last edits that the program wrote, taken back and made
+"""`crossgate undo` and `crossgate redo`: the last edits that the program wrote, undone and made
 again.
 """
 
@@ -39,8 +39,8 @@ def undo(
     *,
     how: How,
 ) -> None:
-    """Take back the last edits that the program wrote, to the octet; refused where somebody has
-    changed the text since.
+    """Undo the last edits that the program wrote, to the octet; refused where somebody has changed
+    the text since.
     """
     from crossgate.formats.edit_history import Edits, History, back
 
@@ -72,7 +72,7 @@ def redo(
     *,
     how: How,
 ) -> None:
-    """Make edits again that were taken back, in their order."""
+    """Make edits again that were undone, in their order."""
     from crossgate.formats.edit_history import Edits, History, forward
 
     path = plan_file(context, "make an edit again in")
@@ -94,8 +94,8 @@ def redo(
 
 
 def _put(draft: Draft, history: History, files: Mapping[str, tuple[str, str]]) -> None:
-    """Put files to what they were or are to be. Raises `PlanError` where one is not what an edit
-    left.
+    """Replace files by what they were, or will be. Raises `PlanError` where one is not what the
+    edit left.
     """
     names = {os.path.realpath(name): name for name in draft.data}
     for file, (now, wanted) in files.items():

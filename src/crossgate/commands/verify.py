@@ -1,5 +1,5 @@
-"""`crossgate verify`: every expectation, held or not and why not, then what none of them
-reached.
+"""`crossgate verify`: every expectation, whether it holds and why not, then the entries that none
+of them reached.
 """
 
 from __future__ import annotations

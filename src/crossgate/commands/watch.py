@@ -1,4 +1,4 @@
-"""`crossgate watch`: at every save of the plan, what it does: what holds and fails now, findings,
+"""`crossgate watch`: the effect of every save of the plan: what holds and fails now, findings,
 traffic.
 """
 
@@ -112,10 +112,10 @@ def _stamps(files: Iterable[str]) -> dict[str, _Stamp]:
 
 
 def _wait(files: Iterable[str], seen: dict[str, _Stamp]) -> None:
-    """Wait until a file is another than was seen, and its writing is over.
+    """Wait until a file differs from what was seen, and is completely written.
 
-    The system tells of changes in the folders; where it tells of none, the files are looked at
-    every second.
+    The system reports changes in the folders; where it reports none, the files are checked every
+    second.
     """
     from watchfiles import watch as changes
 
@@ -138,8 +138,8 @@ def _wait(files: Iterable[str], seen: dict[str, _Stamp]) -> None:
 
 
 def _settle(files: Iterable[str], found: dict[str, _Stamp]) -> None:
-    """Wait until files stay as they are: some editors empty a file, or take it away, before they
-    write it anew.
+    """Wait until files no longer change: some editors empty a file, or remove it, before they write
+    it again.
     """
     for _ in range(int(2 / _SETTLED)):
         time.sleep(_SETTLED)

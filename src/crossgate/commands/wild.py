@@ -1,5 +1,5 @@
-"""`crossgate wild`: prefixes, netmasks, wildcards and ranges into each other; what matches; the
-pattern that covers.
+"""`crossgate wild`: prefixes, netmasks, wildcards and ranges converted into each other; what
+matches; the pattern that covers addresses.
 """
 
 from __future__ import annotations
@@ -27,7 +27,7 @@ def wild(
     ],
     as_json: JsonOption = False,
 ) -> None:
-    """Turn a prefix, netmask, wildcard or range into the others; test an address; cover
+    """Convert a prefix, netmask, wildcard or range into the others; test an address; cover
     addresses.
     """
     words = [word for text in words for word in text.split()]
@@ -60,8 +60,8 @@ def wild(
 
 
 def _bare_mask(words: list[str]) -> bool:
-    """Whether words are an address and a mask, or a mask alone, of which it is not said whether it
-    is a wildcard or a netmask.
+    """Whether words are an address and a mask, or a mask alone, without saying whether it is a
+    wildcard or a netmask.
     """
     from crossgate.core.model.address import AddressError, Family, parse_address
     from crossgate.core.sets.wildcard import looks_like_mask
@@ -82,7 +82,7 @@ def _bare_mask(words: list[str]) -> bool:
 
 
 def _doubtful(words: list[str], as_json: bool) -> None:
-    """Show what an address with a bare mask is, or a mask alone, both as a netmask and as a
+    """Show what an address with such a mask is, or the mask alone, both as a netmask and as a
     wildcard, the likelier first.
     """
     from crossgate.core.model.address import parse_address

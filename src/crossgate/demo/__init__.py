@@ -33,7 +33,7 @@ _KEPT_APART = (b"vlan 400  #", b"vlan 400 isolated  #")
 
 
 def write(folder: Path) -> None:
-    """Write the demo's plans into a folder, which is made where needed. Raises `PlanError` rather
+    """Write the demo's plans into a folder, which is made if necessary. Raises `PlanError` rather
     than overwrite one.
     """
     with _told(folder):

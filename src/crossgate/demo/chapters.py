@@ -10,11 +10,11 @@ from crossgate.demo.traffic import DAY, FLOWS, SEA
 
 
 class Step(NamedTuple):
-    """One command of the demo: what it shows, its words, and the exit status that it is meant to
-    end with; `needs` are extras of the package, separated by commas.
+    """One command of the demo: what it shows, its words, and its expected exit status; `needs` are
+    extras of the package, separated by commas.
 
-    The short story has it with the lines of its answer that hold one of the words in `tells`; it
-    leaves a step out that has none.
+    The short story shows the lines of its answer that contain one of the words in `tells`; it
+    leaves out a step without such words.
     """
 
     shows: str
@@ -25,7 +25,7 @@ class Step(NamedTuple):
 
     @property
     def left_out(self) -> str:
-        """Why it cannot run here; "" where it can."""
+        """Why the step cannot run here; "" where it can."""
         extras = self.needs.split(",")
         if any(find_spec(name) is None for each in extras for name in _PACKAGES[each]):
             return f"it needs pip install 'crossgate[{self.needs}]'"
@@ -37,8 +37,8 @@ class Step(NamedTuple):
 
 
 class Chapter(NamedTuple):
-    """A part of the story: its title and its steps; with `stand_ins` while the plan's devices are
-    played on this machine.
+    """A part of the story: its title and its steps; with `stand_ins`, stand-ins of the plan's
+    devices run on this machine meanwhile.
     """
 
     title: str

@@ -1,8 +1,8 @@
-"""A day of traffic at Ternhaven, made up: a capture of the whole terminal, one at the sea, and a
+"""A made-up day of traffic at Ternhaven: a capture of the whole terminal, one at the sea, and a
 table of the day's flows.
 
-The same every time: the day is Wednesday 2026-11-25, times are UTC. Hardware addresses are those
-for documentation (RFC 7042).
+It is the same every time: the day is Wednesday 2026-11-25, times are UTC. Hardware addresses are
+those for documentation (RFC 7042).
 """
 
 from __future__ import annotations
@@ -39,7 +39,7 @@ WORLD_6 = ("2001:db8:beef::77", "2001:db8:beef::78")
 
 
 class Frame(NamedTuple):
-    """A frame and the second of the day at which it is seen."""
+    """A frame and the second of the day at which it is sent."""
 
     time: float
     octets: bytes
@@ -47,7 +47,7 @@ class Frame(NamedTuple):
 
 @dataclass
 class _Flow:
-    """One conversation as a flow exporter tells it: packets, octets and flags each way."""
+    """One conversation as a flow exporter reports it: packets, octets and flags in each direction."""
 
     first: float
     last: float
@@ -77,7 +77,7 @@ class Day:
     # The day
 
     def _hall(self) -> None:
-        """Kiosks sell tickets, resolve names, and try what they should not."""
+        """Add the hall: kiosks sell tickets, resolve names, and try what they should not."""
         draw = self._random
         for number in range(420):
             time = draw.uniform(6, 22) * 3600
@@ -97,7 +97,9 @@ class Day:
             )
 
     def _quay_side(self) -> None:
-        """Gates move cranes, the office loads orders, the duty officer looks after both."""
+        """Add the quay: gates move cranes, the office loads orders, the duty officer looks after
+        both.
+        """
         draw = self._random
         for berth, gate in ((1, "10.64.32.10"), (3, "10.64.34.10")):
             for hour in range(5, 23):
@@ -121,7 +123,7 @@ class Day:
         self._tcp(9 * 3600, DUTY, "10.64.20.1", 22, 25)
 
     def _guests(self) -> None:
-        """Passengers look at the world; one of them at everything else."""
+        """Add the guests: passengers look at web pages; one of them tries everything else."""
         draw = self._random
         for number in range(360):
             time, guest = draw.uniform(5, 23) * 3600, draw.choice(GUESTS)
@@ -144,8 +146,8 @@ class Day:
             )
 
     def _from_the_sea(self) -> None:
-        """What comes in from the internet: readers of the timetable, scans, and somebody with an
-        address of ours.
+        """Add what comes in from the internet: readers of the timetable, scans, and somebody with
+        one of our addresses.
         """
         draw = self._random
         for number in range(150):
@@ -213,7 +215,7 @@ class Day:
         refused: bool = False,
         sea: bool = False,
     ) -> None:
-        """One TCP connection: what is said goes there and back in turn; an empty one is some
+        """Add a TCP connection: the parts of `said` go there and back in turn; an empty one is some
         data.
         """
         ports = (self._port(), port)
@@ -258,7 +260,7 @@ class Day:
     def _ping(
         self, time: float, source: str, destination: str, answered: bool, size: int = 56
     ) -> None:
-        """An echo request and its reply, in fragments where it is large."""
+        """Add an echo request and its reply, in fragments where it is large."""
         identifier = self._random.randrange(1, 65_536)
         flow = self._flow(time, source, destination, _ICMP, (0, 8 << 8))
         for back, kind in ((False, 8), (True, 0))[: 1 + answered]:

@@ -1,3 +1,3 @@
-"""Pictures: what stands where is worked out first, in `layout` and the charts' own models; only
+"""Pictures: what goes where is worked out first, in `layout` and the charts' own models; only
 `canvas` and what uses it draw.
 """

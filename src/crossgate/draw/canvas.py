@@ -1,5 +1,5 @@
-"""A sheet of paper in pixels, y going down, and how it becomes a file: SVG, PNG or PDF by its
-ending, whole or not at all.
+"""A sheet to draw on, in pixels, y going down, and how it becomes a file: SVG, PNG or PDF by its
+ending, completely or not at all.
 """
 
 from __future__ import annotations
@@ -19,14 +19,13 @@ EXTRA = "pip install 'crossgate[pictures]'"
 
 
 class Sheet:
-    """A sheet to draw on; sizes of letters and positions are pixels."""
+    """A sheet to draw on; letter sizes and positions are in pixels."""
 
     def __init__(
         self, width: float, height: float, theme: Theme, size: tuple[int, int] | None = None
     ) -> None:
-        """Make it so many pixels wide and high; with a size all of it is drawn larger or smaller,
-        as large as that lets it be, in the middle of a sheet that has the size. Raises `PlanError`
-        without Matplotlib.
+        """Make it `width` by `height` pixels; with a `size`, the drawing is scaled to fit a sheet
+        of that size, and centred. Raises `PlanError` without Matplotlib.
         """
         try:
             import matplotlib
@@ -62,7 +61,7 @@ class Sheet:
         self.axes.axis("off")
 
     def points(self, pixels: float) -> float:
-        """Return a size in pixels as points, of which letters and lines are."""
+        """Return a size in pixels as points, the unit of letters and lines."""
         return pixels * self.scale * 72 / _DPI
 
     def text(
@@ -210,26 +209,24 @@ class Sheet:
         return data.getvalue()
 
     def svg(self) -> str:
-        """Return it as an SVG element to stand in a page."""
+        """Return it as an SVG element for a page."""
         text = self.bytes("svg").decode()
         return re.sub(r"^.*?(?=<svg)", "", text, count=1, flags=re.DOTALL)
 
 
 def _unknown_letter(warning: str) -> str:
-    """Return the letter that a warning of Matplotlib says its font has not, "" for other
-    warnings.
-    """
+    """Return the character that Matplotlib's font lacks, from its warning; "" for other warnings."""
     found = re.match(r"Glyph (\d+) ", warning)
     return chr(int(found[1])) if found else ""
 
 
 def part_id(name: str) -> str:
-    """Return the id that a named part has in an SVG: one word, as ids are."""
+    """Return the id of a named part in an SVG: a single word."""
     return "-".join(name.split())
 
 
 def kind_of_file(path: Path) -> str:
-    """Return what a picture's file is by its ending. Raises `PlanError` for another one."""
+    """Return the kind of a picture file from its ending. Raises `PlanError` for an unknown one."""
     if path.suffix.lower() not in ENDINGS:
         raise PlanError(
             f"{path}: the ending says what is drawn; name a file that ends in "

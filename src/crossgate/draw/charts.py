@@ -25,7 +25,9 @@ Size = tuple[int, int] | None
 
 
 class Square(NamedTuple):
-    """A cell of the grid: its verdicts by family; what was, where another plan is compared with."""
+    """A cell of the grid: its verdicts by family, and the earlier ones where another plan is
+    compared with.
+    """
 
     now: Mapping[Family, Verdict]
     was: Mapping[Family, Verdict] | None = None
@@ -41,9 +43,7 @@ def grid_sheet(
     notes: Sequence[str] = (),
 ) -> Sheet:
     """Draw who reaches whom: senders down, receivers across; a cell's left half is IPv4, its right
-    half IPv6, alone where there is one.
-
-    `notes` are sentences that stand below.
+    half IPv6, a single family fills it. `notes` are sentences below.
     """
     side = 30.0
     left = _MARGIN + max((text_width(each, TEXT) for each in rows), default=0) + 12
@@ -155,9 +155,9 @@ def _verdict_legend(sheet: Sheet, x: float, y: float, verdicts: set[Verdict]) ->
 
 
 class Bar(NamedTuple):
-    """A line of a list: what it is called, how it reads, how much it takes, whether it permits,
-    whether nothing reaches it; `told` is beside its bar. Where it takes a part of something, `part`
-    is how much of that, from 0 to 1.
+    """A line of a list: its name, its text, how much it takes, whether it permits, and whether
+    nothing reaches it; `told` is written beside its bar. Where it takes a part of something, `part`
+    is that part, from 0 to 1.
     """
 
     name: str
@@ -172,8 +172,8 @@ class Bar(NamedTuple):
 def bars_sheet(
     title: str, below: str, bars: Sequence[Bar], theme: Theme, size: Size = None
 ) -> Sheet:
-    """Draw lines of a list in the order read, each with a bar of what it takes: a part of something
-    in the box of all that, how much on a logarithmic scale.
+    """Draw lines of a list in reading order, each with a bar for what it takes: a part of something
+    inside a box for the whole, a count on a logarithmic scale.
     """
     row = 24.0
     longest = 62
@@ -224,7 +224,7 @@ def bars_sheet(
 def draw_bar(
     sheet: Sheet, box: tuple[float, float, float, float], permits: bool, gid: str = ""
 ) -> None:
-    """Draw a bar of what a line lets by, or stops; `box` is its left, top, width and height."""
+    """Draw a bar of what a line permits or denies; `box` is its left, top, width and height."""
     theme = sheet.theme
     color = theme.permit if permits else theme.deny
     sheet.box(*box, color, theme.paper, hatch="" if permits else "////", gid=gid)
@@ -232,7 +232,7 @@ def draw_bar(
 
 
 def bars_legend(sheet: Sheet, x: float, y: float) -> None:
-    """Draw what the two sorts of bars mean."""
+    """Draw the meaning of the two kinds of bars."""
     for permits, what in ((True, "lets by"), (False, "stops")):
         draw_bar(sheet, (x, y - 9, 20, 11), permits)
         sheet.text(what, x + 26, y, SMALL, sheet.theme.quiet)
@@ -248,8 +248,8 @@ def tally_bars(access_list: AccessList, hits: Mapping[int | None, int]) -> list[
 
 
 def share_bars(found: Sequence[Share], state: State) -> list[Bar]:
-    """Return a list's lines with the part of what each asks for that comes to it while just these
-    windows are open; the otherwise line asks for what is left.
+    """Return a list's lines with the part of what each asks for that comes to it in one state of
+    the windows; the otherwise line asks for what is left.
     """
     bars = []
     for each in found:

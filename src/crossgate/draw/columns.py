@@ -1,5 +1,5 @@
 """A device with what is joined to it, as one column of a network's picture: how much room its slots
-and rows need for what is written.
+and rows need for their text.
 """
 
 from __future__ import annotations
@@ -19,7 +19,7 @@ GATE = 17.0
 
 
 class Placed(NamedTuple):
-    """A list at a place; one for frames has no family."""
+    """A list at a place; an ethernet list has no family."""
 
     list: str
     family: Family | None
@@ -28,7 +28,7 @@ class Placed(NamedTuple):
 
 
 class Slot(NamedTuple):
-    """A stub that goes up or down from a block: what it joins, and what is written beside it."""
+    """A stub that goes up or down from a device's block: what it joins, and the text beside it."""
 
     bar: str
     point: Point
@@ -43,13 +43,13 @@ class Slot(NamedTuple):
 
     @property
     def height(self) -> float:
-        """How high what is written needs the stub to be."""
+        """How high the stub must be for the text beside it."""
         return 10 + LINE * len(self.texts) + GATE * len(self.gates)
 
 
 class Machine(NamedTuple):
-    """A line that tells a machine, and the lists that follow it; without a name it tells how many
-    there are.
+    """A line about a machine, and the lists that it has of its own; without a name it tells how
+    many machines there are.
     """
 
     name: str
@@ -65,12 +65,12 @@ class Machine(NamedTuple):
 
 
 def machine_step(machines: Sequence[Machine]) -> float:
-    """Return how far apart the lines of some machines are: gates need more room than text."""
+    """Return the distance between the lines of some machines: gates need more room than text."""
     return GATE if any(each.gates for each in machines) else LINE
 
 
 class Row(NamedTuple):
-    """A subnet of one device, or a port of it with what hangs there."""
+    """A subnet of one device, or a port of it with what is attached there."""
 
     name: str
     title: str
@@ -82,18 +82,18 @@ class Row(NamedTuple):
 
     @property
     def has_gates(self) -> bool:
-        """Whether a list stands there."""
+        """Whether a list is placed there."""
         return bool(self.gates) or any(each.gates for each in self.machines)
 
     @property
     def stub(self) -> float:
-        """How long the line from the trunk to the bar is."""
+        """The length of the line from the trunk to the bar."""
         names = sum(14 + text_width(each.list, SMALL) + 8 for each in self.gates)
         return 24 + max([names, *(text_width(each, SMALL) for each in self.texts)])
 
     @property
     def bar(self) -> float:
-        """How long the bar is."""
+        """The length of the bar."""
         return max(
             [
                 60.0,
@@ -126,7 +126,7 @@ class Column:
 
     @property
     def block(self) -> float:
-        """How wide the block is."""
+        """The width of the block."""
         own = sum(32 + text_width(each.list, SMALL) for each in self.own)
         name = (
             text_width(self.device.name, TEXT, strong=True)
@@ -143,7 +143,7 @@ class Column:
 
     @property
     def below(self) -> float:
-        """How much room to the left of the trunk the slots that go down take."""
+        """How much room the slots that go down take to the left of the trunk."""
         return 12 + sum(each.width for each in self.down) if self.down else 14.0
 
     @property
@@ -162,6 +162,6 @@ class Column:
 
 
 def kind_of(device: Device) -> str:
-    """Say what a device is."""
+    """Return the words for the kind of a device."""
     words = ["stateful"] * device.stateful + ["closed"] * device.closed
     return " ".join([*words, "switch" if device.switch else "router"])

@@ -1,20 +1,21 @@
-"""Where everything of a network stands in its picture, before anything is drawn; units are pixels,
-y goes down.
+"""Where everything of a network is in its picture, before anything is drawn; units are pixels, y
+goes down.
 
-1. Devices stand in bands, by how many subnets they are away from an outside; the outsides are above
-   the first band.
+1. Devices are in bands, by how many subnets they are away from an outside; the outsides are above
+the first band.
+
 2. What joins several devices, and an outside, is a quay: a long bar between two bands, with its
-   name and machines at the right end, where no column is. A cable between two switches' ports is a
-   thin line there. Stubs go up or down from a block to a bar, each in a slot of its own as wide as
-   what is written beside it.
-3. A subnet of one device hangs in a row below it, on a trunk; so does a port with a list or
-   machines.
-4. Each place where a list stands is a gate on its stub, in the order in which packets from the bar
-   to the device meet them, with the list's name beside it; a gate of the device itself stands in
-   its block.
+name and machines at the right end, where no column is. A cable between two switches' ports is a
+thin line there. Stubs go up or down from a block to a bar, each in a slot of its own as wide as the
+text beside it.
 
-Every text has a box, and no two boxes meet: each is in a slot, row or end that is made as large as
-it needs.
+3. A subnet of one device is in a row below it, on a trunk; so is a port with a list or machines.
+
+4. Each place with a list is a gate on its stub, in the order in which packets from the bar to the
+device meet them, with the list's name beside it; a gate of the device itself is in its block.
+
+Every text has a box, and no two boxes overlap: each is in a slot, row or end that is made as large
+as it needs.
 """
 
 from __future__ import annotations
@@ -59,7 +60,7 @@ _A_ROW = 5
 
 
 def laid_out(plan: Plan, only_list: str | None = None, around: str | None = None) -> Picture:
-    """Return the picture of a plan's network; of one list's gates alone, or of one device with what
+    """Return the picture of a plan's network; of one list's gates only, or of one device with what
     it joins.
     """
     return _Layout(plan, only_list, around).picture
@@ -106,7 +107,7 @@ class _Layout:
     # Bands
 
     def _neighbours(self, device: str) -> Iterator[tuple[str, str]]:
-        """Yield each bar of a device with the other device there."""
+        """Yield each bar of a device with the other device on it."""
         for name in self._quays:
             owners = {each.device for each in self._on[name]}
             if device in owners:
@@ -140,8 +141,8 @@ class _Layout:
         return found
 
     def _ordered(self, bands: dict[str, int]) -> list[list[str]]:
-        """Return the devices band by band, each near those of the band above that it is joined
-        with.
+        """Return the devices band by band, each near the devices of the band above that it is
+        joined with.
         """
         found: list[list[str]] = [[] for _ in range(max(bands.values(), default=-1) + 1)]
         for name, band in bands.items():
@@ -158,7 +159,7 @@ class _Layout:
         return found
 
     def _gutter(self, bar: str) -> int:
-        """Return between which bands a bar is: 0 is above the first."""
+        """Return the number of the gap between bands that a bar is in: 0 is above the first."""
         if bar in self._plan.segments and self._plan.segments[bar].outside:
             return 0
         joined = self._on.get(bar, [])
@@ -171,7 +172,7 @@ class _Layout:
 
     @cached_property
     def _gates(self) -> dict[Point, list[Placed]]:
-        """The lists that are drawn, by where they stand."""
+        """The lists that are drawn, by their places."""
         found: dict[Point, list[Placed]] = {}
         own = [(*at, each.name) for at, each in self._plan.placed.items()] + [
             (*at, None, each.name) for at, each in self._plan.framed.items()
@@ -253,8 +254,8 @@ class _Layout:
         return column
 
     def _folds(self, row: Row) -> bool:
-        """Whether a row is only counted: in a large network, but where the list that is asked for
-        stands there.
+        """Whether a row is only counted: in a large network, unless the list that is asked for is
+        there.
         """
         return self._fold and not (self._only is not None and row.has_gates)
 
@@ -281,8 +282,8 @@ class _Layout:
         return f"{name}  {prefixes[0]}" if prefixes else name
 
     def _named(self, hosts: Sequence[Host]) -> tuple[Machine, ...]:
-        """Return what is written of machines, a line each: the first of them, and every one that
-        lists follow.
+        """Return the lines of text about machines: the first of them, and every one with lists of
+        its own.
         """
         most = 0 if self._many_hosts else _A_ROW
         gates = [self._placed(each.point) for each in hosts]
@@ -300,8 +301,8 @@ class _Layout:
         )
 
     def _about(self, segment: str) -> Iterator[Machine]:
-        """Yield the lines about a segment itself: its further prefixes, the gateways that its
-        devices share, and what goes between two of its machines.
+        """Yield the lines about a segment itself: its other prefixes, the gateways that its devices
+        share, and the traffic between two of its machines.
         """
         further = self._plan.segments[segment].prefixes[1:]
         for start in range(0, 0 if self._fold else len(further), _A_LINE):
@@ -322,8 +323,8 @@ class _Layout:
             yield Machine("", "within it", within)
 
     def _write_machine(self, machine: Machine, bar: str, x: float, y: float, hangs: Spot) -> None:
-        """Write a machine's line with the lists that follow it; `hangs` is where it is joined to
-        what it hangs on.
+        """Write a machine's line with its own lists; `hangs` is where it is joined to its bar or
+        port.
         """
         picture = self.picture
         picture.labels.append(Label(machine.text, x, y, SMALL, "quiet"))
@@ -368,7 +369,7 @@ class _Layout:
         picture.width, picture.height = max(ends) + _MARGIN, y + 4
 
     def _spans(self) -> dict[str, tuple[float, float]]:
-        """Return from where to where the stubs of each long bar and cable reach it."""
+        """Return the stretch in which stubs reach each long bar and cable."""
         found: dict[str, tuple[float, float]] = {}
         for column in self._columns.values():
             for slots in (column.up, column.down):
@@ -380,7 +381,7 @@ class _Layout:
         return found
 
     def _place_bars(self, number: int, y: float, right: float, heights: dict[str, float]) -> float:
-        """Place the bars above a band, and return how far down they go."""
+        """Place the bars above a band, and return the y below them."""
         spans = self._spans()
         own = [
             name
@@ -402,7 +403,7 @@ class _Layout:
         y: float,
         heights: dict[str, float],
     ) -> float:
-        """Place many bars on as few heights as they need, each name at the end of its own bar."""
+        """Place many bars on as few heights as they need, with the name at the end of each bar."""
         ends: list[float] = []
         for name in sorted(bars, key=lambda each: spans[each]):
             low, high = spans[name]
@@ -425,7 +426,7 @@ class _Layout:
         return y + LINE + len(ends) * 20 + 8
 
     def _with_its_end(self, name: str, span: tuple[float, float], y: float, right: float) -> float:
-        """Place a long bar with its name and machines at the right; return how high it is."""
+        """Place a long bar with its name and machines at the right; return its height."""
         picture = self.picture
         hosts = [
             each
@@ -491,7 +492,7 @@ class _Layout:
         self._tops[device.name] = top
 
     def _place_rows(self, column: Column, y: float) -> float:
-        """Hang a device's rows on its trunk; return how far down they go."""
+        """Place a device's rows on its trunk; return the y below them."""
         picture, trunk = self.picture, column.x + column.below
         if column.counted:
             picture.labels.append(Label(column.counted, trunk + 6, y + 16, SMALL, "quiet"))
@@ -626,14 +627,14 @@ class _Layout:
 
 
 def _few(addresses: Iterable[str]) -> tuple[str, ...]:
-    """Return the first of some addresses, and how many more there are."""
+    """Return the first of some addresses, and the number of the others."""
     every = tuple(addresses)
     more = len(every) - _A_LINE
     return every if more <= 0 else (*every[:_A_LINE], f"and {more} more")
 
 
 def _near(plan: Plan, device: str) -> set[str]:
-    """Return a device and those that it shares a subnet or a cable with."""
+    """Return a device and those that share a subnet or a cable with it."""
     on = {each.on for each in plan.devices[device].interfaces.values()}
     found = {
         each.name

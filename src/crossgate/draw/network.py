@@ -1,9 +1,9 @@
-"""The network as a harbour: subnets are quays, devices the blocks between them, lists the gates
-across what joins them.
+"""The network drawn as a harbour: subnets are quays, devices the blocks between them, lists the
+gates across what joins them.
 
 A gate is a barrier with an arrow through it for the direction; an IPv4 gate has square posts, an
-IPv6 gate round ones, one for frames pointed ones. A traced conversation runs over it in lanes, one
-a leg, and ends in a ring at the gate that stopped it.
+IPv6 gate round ones, an ethernet gate pointed ones. A traced conversation runs over it in lanes,
+one for each leg, and ends in a ring at the gate that stopped it.
 """
 
 from __future__ import annotations
@@ -50,8 +50,8 @@ def network_sheet(
     size: tuple[int, int] | None = None,
     marked: frozenset[Point] = frozenset(),
 ) -> Sheet:
-    """Draw a plan's network; `told` are sentences about the legs of a trace, `marked` places whose
-    gates stand out.
+    """Draw a plan's network; `told` are sentences about the legs of a trace, `marked` are places
+    whose gates stand out.
     """
     picture = laid_out(plan, only_list, around)
     lanes = [] if trace is None else lanes_of(plan, picture, trace, told)
@@ -140,7 +140,9 @@ def _draw(sheet: Sheet, picture: Picture, top: float, marked: frozenset[Point]) 
 
 
 def draw_gate(sheet: Sheet, gate: Gate, top: float, color: str) -> None:
-    """Draw a barrier across the stub with its posts, and an arrow through it, or one each way."""
+    """Draw a barrier across the stub with its posts, and an arrow through it, or one in each
+    direction.
+    """
     x, y = gate.at.x, gate.at.y + top
     across = gate.way[0] == 0  # the stub is upright, so the barrier lies across it
     reach = 6.0
@@ -185,7 +187,7 @@ _SIGN = 56.0
 
 
 def _signs(picture: Picture) -> list[tuple[str, str]]:
-    """Return what the legend explains, of what is in a picture: each sign with its text."""
+    """Return the signs in a picture that the legend explains, each with its text."""
     families = {each.family for each in picture.gates}
     kinds = {each.kind for each in picture.bars.values()}
     switches = {each.switch for each in picture.blocks.values()}
@@ -208,7 +210,7 @@ _LISTS = {"ipv4": Family.IPV4, "ipv6": Family.IPV6, "ethernet": None}
 
 
 def _legend(sheet: Sheet, y: float, picture: Picture) -> None:
-    """Draw what the signs of a picture mean."""
+    """Draw the meaning of a picture's signs."""
     theme, x = sheet.theme, 30.0
     point = Point(PointKind.INTERFACE, "", "")
     for sign, text in _signs(picture):
@@ -287,7 +289,7 @@ def lanes_of(plan: Plan, picture: Picture, trace: Trace, told: Sequence[str]) ->
 
 
 def _until(corners: list[Spot], at: Spot) -> list[Spot]:
-    """Return a line as far as a spot on it."""
+    """Return a line up to a spot on it."""
     for index, (one, other) in enumerate(pairwise(corners)):
         on_x = min(one.x, other.x) - 1 <= at.x <= max(one.x, other.x) + 1
         on_y = min(one.y, other.y) - 1 <= at.y <= max(one.y, other.y) + 1
@@ -354,14 +356,14 @@ def _lines(picture: Picture) -> tuple[Any, _Places]:
 def _end_of(
     picture: Picture, plan: Plan, places: _Places, name: str, segment: str, device: str | None
 ) -> Spot | None:
-    """Return where a conversation begins or ends."""
+    """Return the spot where a conversation begins or ends."""
     if device is not None:
         return places.get(Point(PointKind.ITSELF, device), (None,))[0]
     return picture.hosts.get(name) or places.get(Point(PointKind.SUBNET, segment), (None,))[0]
 
 
 def _dashed(index: int) -> str | tuple[int, tuple[float, ...]]:
-    """Return how the line of a lane is drawn: the first whole, the others dashed."""
+    """Return the style of a lane's line: solid for the first, dashed for the others."""
     return "-" if index == 0 else (0, (4, 1.5))
 
 

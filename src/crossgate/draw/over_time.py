@@ -1,4 +1,4 @@
-"""When lines of lists have decided, hour by hour or day by day."""
+"""When lines of lists decided, hour by hour or day by day."""
 
 from __future__ import annotations
 
@@ -29,8 +29,8 @@ def times_sheet(
     theme: Theme,
     size: Size = None,
 ) -> Sheet:
-    """Draw a row of bars for each line, a bar for `every` hour or day; a row's highest bar is the
-    most of its line.
+    """Draw a row of bars for each line, with a bar for `every` hour or day; the highest bar of a
+    row is the largest number of its line.
     """
     names = [each.name for each in found]
     texts = [_text(each) for each in found]
@@ -81,9 +81,7 @@ def _told(own: Mapping[datetime, int], by: Period) -> str:
 
 
 def _marks(every: Sequence[datetime], by: Period, step: float) -> Iterator[tuple[int, str]]:
-    """Yield where times are told below the rows, by number, and how: as many as there is room
-    for.
-    """
+    """Yield the times written below the rows, by number, and how: as many as there is room for."""
     spans = (1, 2, 3, 6, 12, 24, 48, 168) if by is Period.HOUR else (1, 2, 7, 14, 28, 91)
     span = next((each for each in spans if each * step >= _LEAST_LABEL), spans[-1])
     first = every[0]

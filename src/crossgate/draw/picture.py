@@ -1,4 +1,4 @@
-"""What a network's picture is made of, before anything is drawn; units are pixels, y goes down."""
+"""What a network's picture consists of, before anything is drawn; units are pixels, y goes down."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ class Spot(NamedTuple):
 
 
 class Label(NamedTuple):
-    """A text with its baseline's start, and how it is said: `quiet`, `strong` or plain."""
+    """A text with the start of its baseline, and its style: `quiet`, `strong` or plain."""
 
     text: str
     x: float
@@ -38,8 +38,8 @@ class Label(NamedTuple):
 
 
 class Gate(NamedTuple):
-    """A list where it stands: its middle, which way packets pass it (a unit step right or down),
-    and its family, None for frames.
+    """A list at its place: its middle, the direction in which packets pass it (a unit step right or
+    down), and its family, None for an ethernet list.
     """
 
     list: str
@@ -62,7 +62,7 @@ class Block(NamedTuple):
 
 
 class Bar(NamedTuple):
-    """A subnet, an outside or a cable, from left to right at one height; from `leader` on only a
+    """A subnet, an outside or a cable, from left to right at one height; from `leader` on, only a
     thin line leads to its name.
     """
 
@@ -75,7 +75,7 @@ class Bar(NamedTuple):
 
 
 class Stub(NamedTuple):
-    """A line from a device to a bar, corner by corner, and the place that it is."""
+    """A line from a device to a bar, corner by corner, and the place that it stands for."""
 
     point: Point
     corners: tuple[Spot, ...]

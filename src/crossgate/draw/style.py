@@ -1,9 +1,9 @@
 """The look of everything that is drawn, and of the report: colours, sizes and the widths of
 letters.
 
-Colours are told apart in brightness as well as in hue, and never carry a meaning alone: a verdict
-has a mark and a word, a family a shape. Every colour of text has a contrast of at least 4.5 to 1 on
-its paper (WCAG 2.2, level AA), and every line that means something of 3 to 1.
+Colours differ in brightness as well as in hue, and never carry a meaning alone: a verdict has a
+mark and a word, a family a shape. Every colour of text has a contrast of at least 4.5 to 1 on its
+paper (WCAG 2.2, level AA), and every line with a meaning of 3 to 1.
 """
 
 from __future__ import annotations
@@ -15,8 +15,8 @@ from crossgate.core.conversation.verdict import Verdict
 
 @dataclass(frozen=True)
 class Theme:
-    """Colours on one paper. `quay` is a subnet's bar, `block` the body of a device, `quiet` what is
-    said by the way.
+    """Colours for one paper. `quay` is a subnet's bar, `block` the body of a device, `quiet` is for
+    secondary text.
     """
 
     paper: str

@@ -1,4 +1,4 @@
-"""The week: when windows are open, and how conversations fare."""
+"""The week: when windows are open, and the verdicts on conversations."""
 
 from __future__ import annotations
 
@@ -31,7 +31,7 @@ def week_sheet(
     title: str = "When windows are open",
 ) -> Sheet:
     """Draw the hours of a week for each window, dated ones as a calendar, with the entries that are
-    in force then, and where now is.
+    in force then, and the present time.
     """
     left = _MARGIN + 46
     width = left + 24 * _HOUR + 380
@@ -61,9 +61,8 @@ def week_sheet(
 
 
 def hours_sheet(found: Sequence[Hours], now: datetime, theme: Theme, size: Size = None) -> Sheet:
-    """Draw how conversations fare in the week that has `now`, each of which was asked about from
-    its Monday on: a part of a day has the colour of the verdict, beside it stand the lines that
-    make it so.
+    """Draw the verdicts on conversations, each asked about from Monday on, in the week of `now`: a
+    part of a day has the colour of the verdict, and the lines that decide are written beside it.
     """
     left = _MARGIN + 46
     width = left + 24 * _HOUR + 380
@@ -97,13 +96,13 @@ def hours_sheet(found: Sequence[Hours], now: datetime, theme: Theme, size: Size 
 
 
 def week_of(moment: datetime) -> datetime:
-    """Return the beginning of the week that has a moment: its Monday at midnight."""
+    """Return the beginning of the week of a moment: its Monday at midnight."""
     midnight = moment.replace(hour=0, minute=0, second=0, microsecond=0)
     return midnight - timedelta(days=moment.weekday())
 
 
 def _fates_of(hours: Hours, day: datetime, theme: Theme) -> list[_Bar]:
-    """Return how a conversation fares in the parts of a day."""
+    """Return the verdicts on a conversation in the parts of a day."""
     found = []
     for each in hours.stretches:
         start = max(each.start, day)
@@ -115,7 +114,7 @@ def _fates_of(hours: Hours, day: datetime, theme: Theme) -> list[_Bar]:
 
 
 def _fates_beside(sheet: Sheet, hours: Hours, x: float, y: float) -> None:
-    """Write each verdict with the lines that make it so, and what is next."""
+    """Write each verdict with the lines that decide, and what is next."""
     told = {
         f"{stretch.fares}: {decision(stretch.trace) or 'no list on the way'}": None
         for stretch in hours.stretches
@@ -159,7 +158,7 @@ def _draw_days(
     corner: tuple[float, float],
     gid: str,
 ) -> None:
-    """Draw the seven days of a week, Monday first, each with its parts, and where now is."""
+    """Draw the seven days of a week, Monday first, each with its parts, and the present time."""
     theme, (left, y) = sheet.theme, corner
     for hour in range(0, 25, 3):
         sheet.text(f"{hour:02d}", left + hour * _HOUR, y - 4, SMALL, theme.quiet, align="center")

@@ -1,5 +1,5 @@
-"""Changes of a plan's text: a name given anew everywhere, the usual layout, and what mends a
-finding or an expectation.
+"""Changes of a plan's text: a name changed everywhere, the standard layout, and mends of a finding
+or an expectation.
 """
 
 from __future__ import annotations
@@ -20,8 +20,8 @@ from crossgate.language.words import Words
 
 
 class Repair(NamedTuple):
-    """What could be mended in a line: what it is, and how it is looked for: a finding by its name,
-    list and entry, or an expectation by its index.
+    """Something in a line that could be mended, and what to look for: a finding by its name, list
+    and entry, or an expectation by its index.
     """
 
     title: str
@@ -29,8 +29,8 @@ class Repair(NamedTuple):
 
 
 def renamed(opened: OpenPlan, mention: Mention, name: str) -> dict[str, list[tuple[int, Mention]]]:
-    """Return every place where a name stands that is to be another, by file. Raises `PlanError` for
-    what cannot be one, or is one already.
+    """Return every place of a name that is to be changed, by file. Raises `PlanError` for a new
+    name that is invalid or taken.
     """
     where = opened.declaration(mention.named, mention.name)
     if where is None:
@@ -53,8 +53,8 @@ def renamed(opened: OpenPlan, mention: Mention, name: str) -> dict[str, list[tup
 def layout_edits(
     opened: OpenPlan, text: Text, first: int = 0, last: int | None = None
 ) -> list[LineEdit]:
-    """Return what puts a file, or some of its lines, into the usual layout. Raises `PlanError`
-    while there are errors in the plan.
+    """Return the edits that put a file, or some of its lines, into the standard layout. Raises
+    `PlanError` while the plan has errors.
     """
     if opened.whole is None:
         raise PlanError("a plan is set in its layout once it has no errors")
@@ -68,8 +68,8 @@ def layout_edits(
 def meant(
     opened: OpenPlan, text: Text, first: int, last: int
 ) -> Iterator[tuple[PlanError, int, Instead]]:
-    """Yield the errors in some lines that tell what was most likely meant, each with its line and
-    that.
+    """Yield the errors in some lines for which it is known what was most likely meant, each with
+    its line and that.
     """
     for error in opened.errors:
         if (

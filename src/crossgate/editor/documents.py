@@ -1,9 +1,9 @@
-"""The documents that an editor has open, by the line ends of the protocol, and the frames that its
-messages come in.
+"""The documents that an editor has open, with the line ends of the protocol, and the frames in
+which its messages come.
 
-The protocol ends a line with LF, CR LF or CR and with nothing else (Language Server Protocol 3.17,
-"Text Documents"). pygls takes what Python calls line ends, U+2028 and form feeds among them, and
-would lose its place behind one.
+In the protocol a line ends with LF, CR LF or CR and nothing else (Language Server Protocol 3.17,
+"Text Documents"). pygls uses Python's line ends, which include U+2028 and form feeds, and would
+miscount after one.
 """
 
 from __future__ import annotations
@@ -36,8 +36,8 @@ class Document(TextDocument):
         self._source = self.source[:start] + change.text + self.source[max(start, end) :]
 
     def _offset(self, lines: Sequence[str], position: lsp.Position) -> int:
-        """Return which character a place is at; what is behind a line's end is at it, what is
-        behind the text at its end.
+        """Return the index of the character at a place; a place after a line's end counts as that
+        end, one after the text as its end.
         """
         before = sum(map(len, lines[: position.line]))
         if position.line >= len(lines):
@@ -76,9 +76,7 @@ class Documents(Workspace):
 
 
 class Frames:
-    """Standard input of which no message is read that is larger than `MOST_FRAME`: it ends there,
-    and says so.
-    """
+    """Standard input that refuses messages larger than `MOST_FRAME`: it then ends, and says so."""
 
     def __init__(self, stream: BinaryIO) -> None:
         """Read from a stream."""
@@ -89,7 +87,7 @@ class Frames:
         return self._stream.readline(_MOST_HEADER)
 
     def read(self, size: int) -> bytes:
-        """Return a message, nothing where it is too large."""
+        """Return a message, or nothing where it is too large."""
         if size > MOST_FRAME:
             print(
                 (

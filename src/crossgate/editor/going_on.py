@@ -1,5 +1,5 @@
-"""How a line of a plan may go on at a place: the words of its form, and the plan's names where one
-may stand.
+"""How a line of a plan may continue at a place: the words of its form, and the plan's names where
+one may stand.
 """
 
 from __future__ import annotations
@@ -18,8 +18,8 @@ from crossgate.language.texts import Text, list_form
 
 
 class Offer(NamedTuple):
-    """A word that may stand there: what sort it is (`forms.KINDS`, or "word"), and what it is in a
-    few words.
+    """A word that may stand there: its kind (`forms.KINDS`, or "word"), and its meaning in a few
+    words.
     """
 
     word: str
@@ -28,7 +28,7 @@ class Offer(NamedTuple):
 
 
 class Offers(NamedTuple):
-    """What may stand in the place of what is typed of a word so far, from one column to another."""
+    """The words that may replace what has been typed of a word so far, from one column to another."""
 
     start: int
     end: int
@@ -36,7 +36,7 @@ class Offers(NamedTuple):
 
 
 def offers_at(text: Text, plan: Plan | None, number: int, column: int) -> Offers:
-    """Return what may stand at a place."""
+    """Return the words that may stand at a place."""
     line = text.line(number)[:column]
     head = (
         text.line(text.heads[number])
@@ -69,9 +69,7 @@ def offers_at(text: Text, plan: Plan | None, number: int, column: int) -> Offers
 
 
 def _steps(head: str, words: list[str]) -> Iterator[Step]:
-    """Yield what may stand behind some words of a line, in the block of a statement or outside of
-    one.
-    """
+    """Yield what may follow some words of a line, in the block of a statement or outside of one."""
     keywords = (
         [row.keyword for row in STATEMENTS[head.split(None, 1)[0]].block]
         if head.split(None, 1)[:1] and head.split(None, 1)[0] in STATEMENTS
@@ -99,7 +97,7 @@ def _offers(step: Step, plan: Plan | None, typed: str) -> Iterator[Offer]:
 
 
 def _names(kind: str, plan: Plan, typed: str) -> Iterator[tuple[str, str]]:
-    """Yield the words of a kind that a plan has, each with what it is."""
+    """Yield the words of a kind that a plan has, each with its meaning."""
     if kind in ("NAME", "ENDPOINT", "MACHINE"):
         devices = [name for name, device in plan.devices.items() if device.interfaces]
         outsides = kind == "ENDPOINT"

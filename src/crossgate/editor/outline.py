@@ -1,4 +1,4 @@
-"""What an editor shows of a whole file: its parts, what can be folded, a line above lists and
+"""What an editor shows about a whole file: its parts, what can be folded, a line above lists and
 expectations, numbers, and colours.
 """
 
@@ -14,7 +14,7 @@ from crossgate.language.texts import Named, Text
 
 
 class Part(NamedTuple):
-    """A statement that gives a name, or a line of its block: what it is, its name and where that
+    """A statement that defines a name, or a line of its block: what it is, its name and where that
     stands, its last line, and its `lines`.
     """
 
@@ -31,8 +31,8 @@ MOST_LINES = 2_000
 
 
 def parts(text: Text) -> Iterator[Part]:
-    """Yield the statements of a file that give names, in order, each with the lines of its block;
-    where these are too many, without the longest.
+    """Yield the statements of a file that define names, in order, each with the lines of its block;
+    where there are too many, without the longest blocks.
     """
     heads = [
         (*each, _last(text, each[0]))
@@ -71,8 +71,8 @@ def _inner(text: Text, number: int) -> Part | None:
 
 
 def folds(text: Text) -> Iterator[tuple[int, int]]:
-    """Yield the first and the last lines of what can be folded: blocks, and what stands below a
-    comment line up to the next such one.
+    """Yield the first and the last lines of what can be folded: blocks, and what follows a comment
+    line up to the next such one.
     """
     sections = [number for number, line in enumerate(text.lines) if line.startswith("# --")]
     for start, end in pairwise([*sections, len(text.lines)]):
@@ -103,8 +103,8 @@ def _last(text: Text, number: int) -> int:
 
 
 def notes(opened: OpenPlan, text: Text) -> Iterator[tuple[int, str]]:
-    """Yield what is told above lines: of a list where it stands, how long it is and what nothing
-    reaches; of an expectation whether it holds.
+    """Yield what is shown above lines: for a list where it is placed, how long it is and which
+    entries nothing reaches; for an expectation whether it holds.
     """
     if opened.reading is None:
         return
@@ -136,8 +136,8 @@ def notes(opened: OpenPlan, text: Text) -> Iterator[tuple[int, str]]:
 
 
 def numbers(opened: OpenPlan, text: Text, first: int, last: int) -> Iterator[tuple[int, int, str]]:
-    """Yield the lines of entries written without a number, with the column where it would stand and
-    the number that they have.
+    """Yield the lines of entries written without a number, with the column for one and the number
+    that they have.
     """
     if opened.reading is None:
         return
@@ -151,7 +151,7 @@ def numbers(opened: OpenPlan, text: Text, first: int, last: int) -> Iterator[tup
 
 
 class Painted(NamedTuple):
-    """A word, where it stands, and what it is painted as (`PAINTS`)."""
+    """A word, its columns, and its kind for colouring (`PAINTS`)."""
 
     line: int
     start: int
@@ -186,7 +186,7 @@ numbers.
 
 
 def painted(text: Text, first: int, last: int) -> Iterator[Painted]:
-    """Yield the words of some lines with what they are painted as."""
+    """Yield the words of some lines with their kinds for colouring."""
     for number in range(first, min(last + 1, len(text.lines))):
         written = text.written(number)
         for token, role in zip(written.words, written.roles, strict=True):

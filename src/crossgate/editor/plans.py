@@ -1,5 +1,5 @@
-"""A plan that is being written: read anew at every change, with what `check` and `verify` say of it
-in the background.
+"""A plan that is being written: read again at every change, with the results of `check` and
+`verify` from the background.
 """
 
 from __future__ import annotations
@@ -31,8 +31,8 @@ _INCLUDE = re.compile(rb'^include\s+"([^"]*)"', re.MULTILINE)
 
 
 class Proved(NamedTuple):
-    """What became of an expectation: whether it holds; if not, why, and what would make it; not
-    `answered` where nobody knows.
+    """The result for an expectation: whether it holds; if not, why, and what would mend it; not
+    `answered` where the answer is unknown.
     """
 
     held: bool
@@ -42,8 +42,8 @@ class Proved(NamedTuple):
 
 
 class Looked(NamedTuple):
-    """What was found out of one reading of a plan: the findings that are not accepted, and what
-    became of each expectation, by its place.
+    """The results for one reading of a plan: the findings that are not accepted, and the result for
+    each expectation, by its place.
     """
 
     reading: Reading
@@ -53,7 +53,7 @@ class Looked(NamedTuple):
 
 @dataclass(slots=True)
 class OpenPlan:
-    """A plan, by its own file, and how it stands."""
+    """A plan, given by its own file, and its present state."""
 
     path: Path
     reading: Reading | None = None
@@ -67,7 +67,7 @@ class OpenPlan:
     _kept: Kept = field(default_factory=Kept)
 
     def read(self, unsaved: Mapping[str, bytes]) -> None:
-        """Read it with the unsaved texts of an editor, by file name."""
+        """Read it, using the unsaved texts of an editor, by file name."""
         self.revision += 1
         try:
             self.reading, self.errors = attempt(self.path, unsaved, self._kept)
@@ -91,7 +91,7 @@ class OpenPlan:
 
     @property
     def settled(self) -> Looked | None:
-        """The findings and proofs of the plan's present text; None while they are being worked
+        """The findings and proofs for the plan's present text; None while they are being worked
         out.
         """
         return (
@@ -99,7 +99,7 @@ class OpenPlan:
         )
 
     def declaration(self, named: Named, name: str) -> tuple[Text, int, Mention] | None:
-        """Return where a name is given."""
+        """Return where a name is defined."""
         for text in self.texts.values():
             found = text.declared.get((named, name))
             if found is not None:
@@ -116,8 +116,8 @@ class OpenPlan:
 def look_at(
     path: Path, data: Mapping[str, bytes], now: Callable[[Plan], datetime]
 ) -> tuple[list[Finding], dict[Place, Proved]]:
-    """Return what `check` and `verify` say of a plan without errors, given as the bytes of its
-    files.
+    """Return the results of `check` and `verify` for a plan without errors, given as the bytes of
+    its files.
     """
     from crossgate.core.answers.verify import Verifier
     from crossgate.core.audit import audit
@@ -137,7 +137,7 @@ _Job = tuple[Path, dict[str, bytes], Callable[["Plan"], "datetime"]]
 
 
 def _work(pipe: Connection) -> None:
-    """Look at plans that come by a pipe, one after the other, until it is closed."""
+    """Look at plans that arrive through a pipe, one after the other, until it is closed."""
     while True:
         try:
             job: _Job = pipe.recv()
@@ -150,10 +150,9 @@ def _work(pipe: Connection) -> None:
 
 
 class Watcher:
-    """Looks at plans, each a while after its last change, in a process of its own so that typing is
-    never slowed.
-
-    What has changed meanwhile is of no use any more: that process is ended.
+    """Looks at plans, each some time after its last change, in a separate process so that typing is
+    never slowed. When a plan changes meanwhile, the result would be useless, and that process is
+    ended.
     """
 
     def __init__(
@@ -163,8 +162,8 @@ class Watcher:
         done: Callable[[OpenPlan], None],
         failed: Callable[[str], None],
     ) -> None:
-        """Make it; `pause` are seconds, `now` tells the time on a plan's clock, `done` and `failed`
-        are called in a thread of its own.
+        """Make it; `pause` is in seconds, `now` returns the time on a plan's clock, `done` and
+        `failed` are called in a separate thread.
         """
         self._pause, self._now, self._done, self._failed = pause, now, done, failed
         self._wanted: dict[Path, tuple[OpenPlan, float]] = {}
@@ -180,13 +179,13 @@ class Watcher:
             self._changed.notify()
 
     def forget(self, plan: OpenPlan) -> None:
-        """Look at a plan no more."""
+        """Stop looking at a plan."""
         plan.revision += 1
         with self._changed:
             self._wanted.pop(plan.path, None)
 
     def stop(self) -> None:
-        """End the thread that looks at plans, once it is done with the one under way."""
+        """End the thread that looks at plans, after the plan it is looking at."""
         with self._changed:
             self._stopped = True
             self._changed.notify()
@@ -204,7 +203,7 @@ class Watcher:
         self._end()
 
     def _next(self) -> OpenPlan | None:
-        """Wait for a plan whose time has come; None once there is an end."""
+        """Wait for a plan whose time has come; return None when the thread is to end."""
         with self._changed:
             while not self._stopped:
                 plan, due = min(
@@ -220,8 +219,8 @@ class Watcher:
     def _answer(
         self, job: _Job, plan: OpenPlan, revision: int
     ) -> tuple[list[Finding], dict[Place, Proved]] | str | None:
-        """Have a plan looked at; None where it has changed before that was done, a message where it
-        could not be.
+        """Have a plan looked at; return None where it changed before that was done, a message where
+        it was not possible.
         """
         from multiprocessing import get_context
 
@@ -255,8 +254,8 @@ class Watcher:
 
 
 def plan_of(file: Path, unsaved: Mapping[str, bytes]) -> Path:
-    """Return the plan that a file belongs to: the one beside or above it that includes it, straight
-    or by others; else itself.
+    """Return the plan that a file belongs to: one beside or above it that includes it, directly or
+    through others; or else itself.
     """
     seen = {os.path.realpath(file)}
     while True:
@@ -281,7 +280,7 @@ def plan_of(file: Path, unsaved: Mapping[str, bytes]) -> Path:
 
 
 def _included(file: Path, unsaved: Mapping[str, bytes]) -> set[str]:
-    """Return the real paths of the files that one includes, straight or by others."""
+    """Return the real paths of the files that one includes, directly or through others."""
     found: set[str] = set()
     left = [file]
     while left:

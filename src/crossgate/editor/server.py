@@ -1,9 +1,9 @@
 """The language server of plans: the other modules of this folder behind the Language Server
-Protocol 3.17, over pygls.
+Protocol 3.17, with pygls.
 
-Requests are answered in the order in which they come, from what has been read of a plan with its
-unsaved texts. What `check` and `verify` say follows in the background, a while after the last
-change, and an editor is asked to look at its notes again then.
+Requests are answered in the order in which they come, from the last reading of a plan with its
+unsaved texts. The results of `check` and `verify` follow in the background, some time after the
+last change; then the editor is asked to refresh its notes.
 """
 
 from __future__ import annotations
@@ -100,7 +100,7 @@ class Editor(LanguageServer):
         return opened, text
 
     def changed(self, uri: str) -> None:
-        """Read the plan of a document anew, and tell of its errors."""
+        """Read the plan of a document again, and send its errors."""
         file = Path(self._path(uri))
         known = self._belongs.get(file)
         if known is None or str(file) not in self._plans[known].texts:
@@ -126,8 +126,8 @@ class Editor(LanguageServer):
             )
 
     def _tell(self, opened: OpenPlan, again: bool = False) -> None:
-        """Send what is wrong in each file of a plan; `again` asks the editor to look at the notes
-        above lines, too.
+        """Send the problems in each file of a plan; `again` also asks the editor to refresh the
+        notes above lines.
         """
         found: dict[str, list[lsp.Diagnostic]] = {
             file: [] for file in (str(opened.path), *opened.texts)
@@ -197,7 +197,7 @@ class Editor(LanguageServer):
         )
 
     def stop_watching(self) -> None:
-        """Look at no plan any more."""
+        """Stop looking at plans."""
         self._watcher.stop()
 
     def now(self, plan: Plan) -> datetime:
@@ -224,11 +224,11 @@ class Editor(LanguageServer):
         return self._range(text, line, len(own) - len(own.lstrip()), len(own))
 
     def range_of(self, text: Text, line: int, start: int, end: int) -> lsp.Range:
-        """Return a stretch of a line, as the editor counts."""
+        """Return a part of a line as the editor counts columns."""
         return self._range(text, line, start, end)
 
     def place_of(self, text: Text, position: lsp.Position) -> tuple[int, int]:
-        """Return the line and column of a place that the editor names."""
+        """Return the line and column of a place given by the editor."""
         line, start = text.place_at(position.line)
         if line >= len(text.lines):
             return line, 0
@@ -239,11 +239,11 @@ class Editor(LanguageServer):
         return line, start + int(found.character)
 
     def lines_of(self, text: Text, within: lsp.Range) -> tuple[int, int]:
-        """Return the first and the last line of a stretch that the editor names."""
+        """Return the first and the last line of a range given by the editor."""
         return text.place_at(within.start.line)[0], text.place_at(within.end.line)[0]
 
     def edits_of(self, text: Text | None, edits: Iterable[LineEdit]) -> list[lsp.TextEdit]:
-        """Return edits of whole lines as the protocol has them."""
+        """Return edits of whole lines in the form of the protocol."""
         return [
             lsp.TextEdit(
                 lsp.Range(self._position(text, each.first, 0), self._position(text, each.last, 0)),
@@ -253,9 +253,7 @@ class Editor(LanguageServer):
         ]
 
     def forget(self, uri: str) -> None:
-        """Let go of what is known of a document that is closed, and of its plan when no other of
-        its files is open.
-        """
+        """Forget a closed document, and its plan when no other file of it is open."""
         file = Path(self._path(uri))
         path = self._belongs.pop(file, None)
         opened = self._plans.get(path) if path is not None else None
@@ -276,7 +274,7 @@ class Editor(LanguageServer):
 def editor(
     now: Callable[[Plan], datetime], plan: Path | None = None, pause: float = _PAUSE
 ) -> Editor:
-    """Return a server with all that it answers; see `Editor`."""
+    """Return a server with all its handlers; see `Editor`."""
     server = Editor(now, plan, pause)
     _listen(server)
     _tell_places(server)
@@ -286,7 +284,7 @@ def editor(
 
 
 def _listen(server: Editor) -> None:
-    """Take in what is opened, typed, saved and closed."""
+    """Handle documents being opened, typed in, saved and closed."""
 
     @server.feature(lsp.INITIALIZE)
     def begun(params: lsp.InitializeParams) -> None:
@@ -318,7 +316,7 @@ def _listen(server: Editor) -> None:
 
 
 def _tell_places(server: Editor) -> None:
-    """Answer what is asked about one place of a text."""
+    """Answer questions about one place of a text."""
 
     @server.feature(lsp.TEXT_DOCUMENT_HOVER)
     def hover(params: lsp.HoverParams) -> lsp.Hover | None:
@@ -397,7 +395,7 @@ def _tell_places(server: Editor) -> None:
 
 
 def _show(server: Editor) -> None:
-    """Answer what an editor shows of a whole text."""
+    """Answer questions about what to show of a whole text."""
 
     @server.feature(lsp.TEXT_DOCUMENT_DOCUMENT_SYMBOL)
     def symbols(params: lsp.DocumentSymbolParams) -> list[lsp.DocumentSymbol]:
@@ -483,7 +481,7 @@ def _show(server: Editor) -> None:
 
 
 def _change(server: Editor) -> None:
-    """Answer what changes a text."""
+    """Answer requests that change a text."""
 
     @server.feature(lsp.TEXT_DOCUMENT_PREPARE_RENAME)
     def may_rename(params: lsp.PrepareRenameParams) -> lsp.Range | None:

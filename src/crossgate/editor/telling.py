@@ -1,4 +1,4 @@
-"""What is told of a word in a plan: what a name stands for and where it is used, what an entry
+"""What is shown for a word in a plan: what a name stands for and where it is used, what an entry
 does, whether an expectation holds.
 """
 
@@ -37,8 +37,8 @@ _MOST = 12
 
 
 def told_at(opened: OpenPlan, text: Text, number: int, column: int) -> tuple[str, int, int] | None:
-    """Return what is told of the word at a place, as Markdown, and from where to where that word
-    goes; None where there is nothing.
+    """Return what is shown for the word at a place, as Markdown, and the columns of that word; None
+    where there is nothing.
     """
     if number >= len(text.lines) or opened.reading is None:
         return None
@@ -166,9 +166,7 @@ def _list(plan: Plan, access_list: AnyList[Any]) -> Iterator[str]:
 
 
 def _addresses(line: str, start: int) -> Iterator[str]:
-    """Tell of the addresses written from a column on: how many, which, and the bits of a
-    wildcard.
-    """
+    """Describe the addresses written from a column on: how many, which, and the bits of a wildcard."""
     words = line[start:].split()
     pattern_words = words[:3] if words[1:2] in (["wild"], ["mask"]) else words[:1]
     try:
@@ -204,7 +202,7 @@ def _bits(pattern: Pattern) -> str:
 
 
 def entry_at(plan: Plan, place: Place) -> tuple[AnyList[Any], AnyEntry] | None:
-    """Return the entry that stands in a line, with its list."""
+    """Return the entry in a line, with its list."""
     for access_list in plan.every_list.values():
         if access_list.place.file == place.file and access_list.place.line < place.line:
             found = next((each for each in access_list.entries if each.place == place), None)

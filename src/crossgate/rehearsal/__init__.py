@@ -1,8 +1,8 @@
 """The plan as a live network on this machine: real programs send real packets, and the plan's lists
-decide them.
+decide about them.
 
 `frames` reads and writes what goes over a link, `fabric` takes it from machine to machine as the
-plan says, `namespaces` makes the machines, and `network` runs all of it. `claims` tries what the
+plan says, `namespaces` makes the machines, and `network` runs all of it. `claims` tests what the
 plan claims.
 """
 

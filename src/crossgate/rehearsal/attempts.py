@@ -1,5 +1,6 @@
-"""Conversations tried with real packets: what should answer listens on the far machine, and the near
-one tries it; the system's own protocols are the witness. All that is tried at one time runs at once.
+"""Conversations tested with real packets: a listener runs on the far machine, and the near one
+connects to it; what the system's own protocols report is the result. All attempts of one time run
+at once.
 """
 
 from __future__ import annotations
@@ -35,7 +36,7 @@ _REFUSED = (errno.ECONNREFUSED, errno.EHOSTUNREACH, errno.ENETUNREACH, errno.EAC
 
 
 class Seen(StrEnum):
-    """What a machine sees of what it tries."""
+    """What a machine sees of its attempt."""
 
     ANSWERED = "answered"
     HALF = "heard there, no answer here"
@@ -44,8 +45,9 @@ class Seen(StrEnum):
 
 
 class Attempt(NamedTuple):
-    """What is tried: a conversation, what is said of it and so `wanted` to be seen, who gets it and
-    as what, whether its source port is `fixed`, and what TLS it settles on, None for none.
+    """What is attempted: a conversation, the claim about it and so the `wanted` result, who
+    receives it and as what, whether its source port is `fixed`, and the TLS it settles on, None for
+    none.
     """
 
     conversation: Conversation
@@ -59,7 +61,7 @@ class Attempt(NamedTuple):
 
 @dataclass(slots=True)
 class Try:
-    """One attempt as it runs."""
+    """An attempt that is running."""
 
     attempt: Attempt
     token: bytes
@@ -70,7 +72,7 @@ class Try:
 
     @property
     def seen(self) -> Seen:
-        """What came of it."""
+        """The result so far."""
         if self.answered:
             return Seen.ANSWERED
         if self.heard:
@@ -79,13 +81,13 @@ class Try:
 
     @property
     def as_wanted(self) -> bool:
-        """Whether that is what is wanted."""
+        """Whether the result is the wanted one."""
         return self.seen in self.attempt.wanted
 
 
 @dataclass(slots=True)
 class Round:
-    """All that is tried at one time of the windows."""
+    """All attempts for one time of the windows."""
 
     rehearsal: Rehearsal
     tries: list[Try] = field(default_factory=list)
@@ -93,7 +95,7 @@ class Round:
     listening: dict[tuple[object, ...], socket.socket] = field(default_factory=dict)
 
     def begin(self, attempt: Attempt) -> Try:
-        """Listen at the far end of an attempt, and try it."""
+        """Listen at the far end of an attempt, and start it."""
         token = struct.pack("!I", len(self.tries)) + os.urandom(4)
         tried = Try(attempt, token)
         self.tries.append(tried)
@@ -141,7 +143,7 @@ class Round:
         self._watch(made, lambda: self._hear(made, packet.protocol), select.EPOLLIN)
 
     def _hear(self, listening: socket.socket, protocol: int) -> None:
-        """Take what comes to a far end, and answer it."""
+        """Receive what comes to a far end, and answer it."""
         try:
             if protocol == TCP:
                 taken, _ = listening.accept()
@@ -172,7 +174,7 @@ class Round:
         self.rehearsal.unwatch(taken.fileno())
 
     def _heard(self, token: bytes) -> Try | None:
-        """Take down that a far end has got what is tried, and return the attempt."""
+        """Note that a far end has received an attempt's token, and return the attempt."""
         number = int.from_bytes(token[:4])
         if number >= len(self.tries) or self.tries[number].token != token:
             return None
@@ -237,22 +239,22 @@ class Round:
             self.rehearsal.unwatch(made.fileno())
 
     def all_as_wanted(self) -> bool:
-        """Look at what far machines have got, and return whether all is seen that is wanted."""
+        """Check what far machines have received, and return whether all results are the wanted
+        ones.
+        """
         for tried in self.tries:
             if not tried.heard and tried.attempt.packet.protocol == TCP:
                 tried.heard = self._half_open(tried.attempt)
         return all(each.as_wanted for each in self.tries)
 
     def end(self) -> None:
-        """Close all."""
+        """Close all sockets."""
         for each in self.open:
             self.rehearsal.unwatch(each.fileno())
             each.close()
 
     def _half_open(self, attempt: Attempt) -> bool:
-        """Whether the far machine has got what opens a conversation with it, and waits for the
-        rest.
-        """
+        """Whether the far machine has received the opening packet and waits for the rest."""
         packet = attempt.packet
         name = "tcp" if packet.family is Family.IPV4 else "tcp6"
         with self._inside(attempt.machine):
@@ -266,8 +268,8 @@ class Round:
 
 
 def _as_listed(packet: Packet) -> str:
-    """Return the sender of a packet as /proc/net/tcp writes it: each 32 bits as this machine has
-    them in memory.
+    """Return the sender of a packet as /proc/net/tcp writes it: each 32 bits in this machine's byte
+    order.
     """
     octets = packet.source.to_bytes(4 if packet.family is Family.IPV4 else 16)
     words = struct.unpack(f"!{len(octets) // 4}I", octets)
@@ -281,13 +283,13 @@ def _as_listed(packet: Packet) -> str:
 
 
 def _icmp_type(data: bytes, protocol: int) -> int:
-    """Return the type of an ICMP message as a raw socket hands it over, in IPv4 with its header."""
+    """Return the type of an ICMP message as a raw socket delivers it, in IPv4 with its header."""
     return data[(data[0] & 15) * 4 if protocol == ICMP else 0]
 
 
 def _hello(kind: int, hello: Hello, said: bytes) -> bytes:
-    """Return a TLS record with as much of a client's or a server's hello as devices look at, for
-    the token that an attempt is known by, or the hello that has it (RFC 8446 section 4.1).
+    """Return a TLS record with the parts of a client's or a server's hello that devices look at,
+    with the token of an attempt or the server's choice (RFC 8446 section 4.1).
     """
     token = said[_RANDOM] if said[0] == HANDSHAKE else said
     old = min(hello.version, _LAST_OLD)
@@ -304,7 +306,7 @@ def _hello(kind: int, hello: Hello, said: bytes) -> bytes:
 
 
 def _echo(first: Packet, token: bytes) -> bytes:
-    """Return an echo request; the system sums it up itself in IPv6 alone."""
+    """Return an echo request; only in IPv6 does the system compute its checksum."""
     kind = ECHO[first.family]
     head = struct.pack("!BBHHH", kind, 0, 0, int.from_bytes(token[:4]) & 0xFFFF, 1)
     total = sum(struct.unpack("!8H", head + token))
@@ -319,8 +321,8 @@ def try_all(
     within: float,
     done: Callable[[list[Try]], None],
 ) -> None:
-    """Try all at once, and hand on what came of each, in their order; what is not answered `within`
-    so many seconds is silence.
+    """Run all attempts at once, and return their results in order; no answer `within` that many
+    seconds is silence.
     """
     going = Round(rehearsal)
     tries = [going.begin(each) for each in attempts]
@@ -336,7 +338,7 @@ def try_all(
 
 
 def outcome(tries: list[Try]) -> dict[str, Any]:
-    """Return what came of some attempts."""
+    """Return the results of some attempts."""
     tried = [
         {
             "packet": service_label(each.attempt.conversation.first),

@@ -1,5 +1,5 @@
-"""Every claim of a plan tried with real packets. Of a set its first few machines are tried, of a
-service its first ports.
+"""Every claim of a plan tested with real packets: of a set, its first few machines; of a service,
+its first ports.
 """
 
 from __future__ import annotations
@@ -33,7 +33,7 @@ _WANTED = {
 
 
 def attempts(rehearsal: Rehearsal, claim: Promise) -> Iterator[Attempt]:
-    """Yield what is tried of a claim. Raises `PlanError` with why none of it can be."""
+    """Yield the attempts for a claim. Raises `PlanError` with the reason why there can be none."""
     for told, why in (
         (claim.flooding, "what is beyond a limit is not tried"),
         (claim.flags is not None, "single segments are not tried"),
@@ -120,8 +120,8 @@ def _few(
 
 
 def try_claims(rehearsal: Rehearsal, within: float, tell: Callable[[dict[str, Any]], None]) -> None:
-    """Try every claim of the plan, all of one time of the windows at once, and tell what came of
-    each; what is not answered `within` so many seconds is silence.
+    """Test every claim of the plan, those of one time of the windows at once, and pass each result
+    to `tell`; no answer `within` that many seconds is silence.
     """
     usual, rounds = (
         rehearsal.fabric.clock,
@@ -159,7 +159,7 @@ def _of(claim: Promise) -> dict[str, Any]:
 
 
 def _time(rehearsal: Rehearsal, claim: Promise) -> datetime | None:
-    """Return a time that a claim speaks of; None for any."""
+    """Return a time that a claim is about; None for any."""
     plan, now = rehearsal.fabric.plan, rehearsal.fabric.clock()
     if claim.hours is not None:
         times = plan.states(plan.lists.values(), claim.hours)

@@ -1,19 +1,26 @@
-"""Takes frames from machine to machine as a plan says: what it does with each packet is decided by
-the rules of the core, a place at a time.
+"""Takes frames from machine to machine as a plan says: the rules of the core decide about each
+packet, one place at a time.
 
 Theory of operation.
 
-1. A packet belongs to a conversation that runs, by its addresses and ports as its sender has them,
-   or opens one. The answers of a conversation are known by what they answer, as it arrived.
-2. All packets of a conversation there take one of the equal ways, and all its answers one of
-   theirs (`one_way`), chosen by a hash of the conversation.
-3. At each crossing of its way the list there is asked of the packet as it is seen there, unless the
-   device or host of the place knows the conversation. Those that a packet has passed know it from
-   then on (`rules`, rule 3). What opens nothing is asked of every list, and nobody remembers it.
-4. A device that passes a packet on lowers its hop limit. It tells the sender of a packet that ends
-   there, and of one that a list rejects; what it tells goes its way like any other packet.
-5. What becomes of a packet is kept for those that are alike, as long as nothing changes that it
-   depends on: who knows the conversation, the windows that are open, and the plan.
+1. A packet belongs to a running conversation, by its addresses and ports as its sender has them, or
+opens one. The answers of a conversation are recognised by the packet that they answer, as it
+arrived.
+
+2. All packets of a conversation take one of the equal ways there, and all its answers one of the
+ways back (`one_way`), chosen by a hash of the conversation.
+
+3. At each crossing of its way the list there is asked about the packet as it is seen there, unless
+the device or host of the place knows the conversation. Those that a packet has passed know it from
+then on (`rules`, rule 3). A packet that opens nothing is checked by every list, and nobody
+remembers it.
+
+4. A device that forwards a packet lowers its hop limit. It sends an error message about a packet
+that ends there, and about one that a list rejects; such a message is forwarded like any other
+packet.
+
+5. The result for a packet is kept for packets that are alike, as long as nothing changes that it
+depends on: who knows the conversation, the windows that are open, and the plan.
 """
 
 from __future__ import annotations
@@ -65,7 +72,7 @@ _HELLO = 4096
 
 
 class Machine(NamedTuple):
-    """Who sends and gets frames: a host or a device, by its name, with its hardware address."""
+    """A host or a device that sends and receives frames: its name and hardware address."""
 
     name: str
     mac: int
@@ -73,7 +80,7 @@ class Machine(NamedTuple):
 
 
 class Told(NamedTuple):
-    """What a list decided, or why a packet was lost, and the packet, as its sender sent it."""
+    """A list's decision, or why a packet was lost; and the packet, as its sender sent it."""
 
     machine: str
     packet: Packet
@@ -87,8 +94,8 @@ class Told(NamedTuple):
 
 
 def machines_of(plan: Plan) -> list[Machine]:
-    """Return the hosts and devices of a plan with their hardware addresses; who has none in the
-    plan gets one of his own, locally administered (RFC 7042 section 2.1).
+    """Return the hosts and devices of a plan with their hardware addresses; one without an address
+    in the plan gets a locally administered one (RFC 7042 section 2.1).
     """
     found, number = list[Machine](), 0
     for host in plan.hosts.values():
@@ -110,7 +117,7 @@ def machines_of(plan: Plan) -> list[Machine]:
 
 
 class Fabric:
-    """The network between the machines of a plan; `tell` gets to know what is decided."""
+    """The network between the machines of a plan; `tell` is called with each decision."""
 
     def __init__(
         self,
@@ -137,7 +144,7 @@ class Fabric:
 
     @property
     def plan(self) -> Plan:
-        """The plan as it is now."""
+        """The present plan."""
         return self._plan
 
     @property
@@ -165,8 +172,8 @@ class Fabric:
         self._indexes: dict[State, Indexes] = {}
 
     def change(self, plan: Plan) -> None:
-        """Go on with another plan of the same machines: what runs is judged by its lists from now
-        on, and takes its ways. What is down forgets what it knew.
+        """Continue with another plan of the same machines: running conversations are judged by its
+        lists from now on, and take its ways. What is down forgets its connections.
         """
         self._settle(plan)
         down = {each.owner for each in plan.down if each.kind is PointKind.ITSELF}
@@ -182,7 +189,7 @@ class Fabric:
                 self._forget(running)
 
     def _mac_of(self) -> dict[Address, int]:
-        """Return the hardware address that each address is resolved to."""
+        """Return the hardware address for each address."""
         found = {address: each.mac for each in self.machines.values() for address in each.addresses}
         for address, interface in self._plan.interface_of.items():
             if interface.mac is not None:
@@ -190,7 +197,7 @@ class Fabric:
         return found
 
     def state(self) -> State:
-        """Return the state of the plan's conditions now, of conversations without TLS."""
+        """Return the present state of the plan's conditions, for conversations without TLS."""
         if self._state is None or (self._plan.every_window and self._now - self._looked >= 1):
             self._looked = self._now
             state = self._plan.state_at(When(self._clock()))
@@ -209,7 +216,7 @@ class Fabric:
 
     def receive(self, name: str, frame: bytes, now: float) -> Iterable[tuple[str, bytes]]:
         """Take a frame that a machine sends at a time, in seconds, and return the frames that
-        machines get of it.
+        machines get because of it.
         """
         self._now = now
         machine = self.machines[name]
@@ -223,8 +230,8 @@ class Fabric:
         return self._sent(machine, frame, read)
 
     def _resolve(self, machine: Machine, asked: frames.Resolving) -> int | None:
-        """Return the hardware address that a machine gets to know for an address on its link; None
-        where nobody answers.
+        """Return the hardware address that a machine gets for an address on its link; None where
+        nobody answers.
         """
         target = asked.target
         if target in machine.addresses or asked.asker not in machine.addresses:
@@ -245,8 +252,8 @@ class Fabric:
         )
 
     def _is_kept_from(self, machine: Machine, asker: Address, target: Address) -> bool:
-        """Whether the ethernet lists between two addresses, or isolation, keep a question for a
-        hardware address or its answer from getting through.
+        """Whether the ethernet lists between two addresses, or isolation, block a question for a
+        hardware address or its answer.
         """
         one, other = (at_address(self._network, each) for each in (asker, target))
         for origin, end, mac in ((one, other, BROADCAST), (other, one, machine.mac)):
@@ -326,8 +333,8 @@ class Fabric:
         return end.device or end.name
 
     def _origin(self, machine: Machine, packet: Packet) -> Endpoint | None:
-        """Return the end from which a machine sends a packet: its own address, that which the
-        packet has where that is one of them.
+        """Return the end from which a machine sends a packet: the packet's source where that is one
+        of its addresses, or else its own.
         """
         family = packet.family
         own = [each for each in machine.addresses if each.family is family]
@@ -340,7 +347,7 @@ class Fabric:
             return None
 
     def arriving(self, wanted: Conversation) -> tuple[str, Packet] | None:
-        """Return the machine that gets the packet which opens a conversation if no list stops it,
+        """Return the machine that gets the packet which opens a conversation if no list denies it,
         and the packet as it arrives; None where no machine has the address.
         """
         first = wanted.first
@@ -351,7 +358,7 @@ class Fabric:
         return None if name is None or running is None else (name, packet)
 
     def _opened(self, origin: Endpoint, packet: Packet, numbers: tuple[int, int]) -> Running | None:
-        """Return a conversation as the packet that opens it is sent."""
+        """Return a conversation in the form in which the packet that opens it is sent."""
         try:
             at_address(self._network, Address(packet.family, packet.destination))
         except PlanError:
@@ -384,7 +391,7 @@ class Fabric:
         return running
 
     def _has_room(self) -> bool:
-        """Whether one more conversation can be known; where there are too many, those that are over
+        """Whether one more conversation can be kept; where there are too many, those that are over
         are forgotten first.
         """
         if len(self._running) >= _MOST_RUNNING and self._now - self._swept >= 1:
@@ -410,7 +417,7 @@ class Fabric:
         return running.back
 
     def _choosing(self, running: Running, salt: int = 0) -> Callable[[int], int]:
-        """Return what chooses among equal moves: one and the same for a conversation."""
+        """Return a function that chooses among equal moves, always the same one for a conversation."""
         if self._way is not None:
             way = self._way - 1
             return lambda moves: way % moves
@@ -471,7 +478,7 @@ class Fabric:
     def _gets(
         self, running: Running, way: OneWay, returns: bool, ends: Ends, family: Family
     ) -> str | None:
-        """Return the machine that gets what has arrived."""
+        """Return the machine that receives what has arrived."""
         if way.path.on_link:
             return None
         end = running.origin if returns else running.receiver
@@ -520,7 +527,7 @@ class Fabric:
 
     @staticmethod
     def _ends_at(way: OneWay) -> str | None:
-        """Return the device that a way ends at, which passes nothing on."""
+        """Return the device at which a way ends, so that it forwards nothing."""
         last = way.path.crossings[-1:] if way.path.arrived else ()
         return next(
             (each.point.owner for each in last if each.point.kind is PointKind.ITSELF), None
@@ -529,8 +536,8 @@ class Fabric:
     def _asked(
         self, running: Running, read: Read, way: OneWay, returns: bool, state: State
     ) -> Iterator[tuple[Crossing, Decision | None]]:
-        """Yield the crossings of a way, each with what the list there does with a packet; None
-        where none is asked.
+        """Yield the crossings of a way, each with the decision of the list there about a packet;
+        None where no list is asked.
         """
         family, deciding = read.packet.family, self._deciding(state)
         for crossing in way.path.crossings:
@@ -549,7 +556,7 @@ class Fabric:
         self.tally_at[device][decider.key] += 1
 
     def _is_limited(self, way: OneWay, family: Family) -> bool:
-        """Whether some list on a way says how much it permits."""
+        """Whether some list on a way has a rate limit."""
         if not self._plan.limits:
             return False
         lists = (self._network.list_at(each, family) for each in way.path.crossings)
@@ -571,8 +578,8 @@ class Fabric:
     # TLS
 
     def _hear(self, running: Running, frame: bytes, read: Read, returns: bool) -> None:
-        """Listen to what a conversation says until its TLS settles, and judge it then (`rules`,
-        rule 4).
+        """Follow what a conversation says until its TLS version settles, and judge it then
+        (`rules`, rule 4).
         """
         said = frames.said_in(frame, read)
         if not said:
@@ -615,7 +622,9 @@ class Fabric:
         way: OneWay,
         lost: Lost,
     ) -> list[tuple[str, bytes]]:
-        """Return what a device tells the sender of a packet that ends there."""
+        """Return the frames of the message by which a device tells a sender about a packet that
+        ends there.
+        """
         packet, family = read.packet, read.packet.family
         if packet.fragment or frames.is_error(family, packet.icmp_type):
             return []
@@ -644,7 +653,7 @@ class Fabric:
         view: View,
         machine: Machine,
     ) -> list[tuple[str, bytes]]:
-        """Send what a device tells the sender of a packet on its way."""
+        """Send the message of a device about a packet on its way."""
         origin = at_address(self._network, source)
         if origin.device is None:  # a switch without an address: the sender is told at once
             ends = frames.ends_of(error)
@@ -666,7 +675,7 @@ class Fabric:
         running: Running,
         returns: bool,
     ) -> list[tuple[str, bytes]]:
-        """Send on what a machine tells of a packet that it got: an ICMP message about a
+        """Forward a machine's message about a packet that it received: an ICMP message about a
         conversation.
         """
         origin = self._origin(machine, read.packet)
@@ -687,8 +696,8 @@ class Fabric:
         running: Running,
         view: View,
     ) -> list[tuple[str, bytes]]:
-        """Send a message about a packet that was translated back to who sent that (RFC 5508 section
-        4): it goes as an answer does, and is translated with what it quotes.
+        """Send a message about a translated packet back to its sender (RFC 5508 section 4): it is
+        forwarded like an answer, and translated together with the packet that it quotes.
         """
         arrived = seen_in(running.there.state, view)
         opening, numbers = running.opening_in(view)

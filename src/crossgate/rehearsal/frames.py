@@ -1,5 +1,5 @@
-"""Frames and packets as octets: what a list can ask for is read out of them, addresses and ports
-are written anew, and what devices themselves send is made.
+"""Frames and packets as octets: fields that lists ask for are read, addresses and ports are
+rewritten, and the packets that devices send themselves are made.
 
 Sources: RFC 791, RFC 8200, RFC 9293, RFC 768, RFC 792, RFC 4443; RFC 826 and RFC 4861 for address
 resolution; RFC 1071 and RFC 1624 for checksums.
@@ -35,11 +35,11 @@ _CHECKSUM_AT = {TCP: 16, UDP: 6, ICMP: 2, ICMPV6: 2}
 
 
 class Read(NamedTuple):
-    """A packet as it is read out of octets: where it begins `at`, where what it carries begins, and
-    its hop limit.
+    """A packet as read from octets: where it begins (`at`), where its payload begins, and its hop
+    limit.
 
-    `numbers` tell conversations of one protocol and two addresses apart, as the sender and as the
-    receiver of the packet sees them: its ports, or an echo's identifier twice.
+    `numbers` tell conversations of one protocol between two addresses apart, for the sender and for
+    the receiver: its ports, or an echo's identifier twice.
     """
 
     packet: Packet
@@ -50,21 +50,19 @@ class Read(NamedTuple):
 
     @property
     def key(self) -> tuple[int, ...]:
-        """What tells its conversation from all others that its sender has."""
+        """What distinguishes its conversation from all others of its sender."""
         packet = self.packet
         return packet.protocol, packet.source, packet.destination, *self.numbers
 
     @property
     def answers_to(self) -> tuple[int, ...]:
-        """The `key` that a packet has to which this one may be the answer: ends and ports the other
-        way round.
-        """
+        """The `key` of the packet that this one may answer: with ends and ports exchanged."""
         packet, (one, other) = self.packet, self.numbers
         return packet.protocol, packet.destination, packet.source, other, one
 
 
 def read_frame(frame: bytes) -> Read | None:
-    """Read the packet in a frame; None where it carries none, or only part of its headers."""
+    """Read the packet in a frame; None where it has none, or only part of its headers."""
     if len(frame) < ETHERNET:
         return None
     kind = frame[12] << 8 | frame[13]
@@ -133,22 +131,22 @@ def _read(
 
 
 def is_error(family: Family, icmp_type: int | None) -> bool:
-    """Whether an ICMP message tells of an error, so that none is told about it (RFC 1122 section
+    """Whether an ICMP message reports an error, so that no error is sent about it (RFC 1122 section
     3.2.2, RFC 4443 section 2.4).
     """
     return icmp_type in _ERRORS[family]
 
 
 def said_in(frame: bytes, read: Read) -> bytes:
-    """Return what a TCP segment carries behind its header; nothing of another packet."""
+    """Return the data of a TCP segment; nothing for another packet."""
     if read.packet.protocol != TCP or read.packet.fragment:
         return b""
     return frame[read.carried + (frame[read.carried + 12] >> 4) * 4 :]
 
 
 def is_housekeeping(read: Read) -> bool:
-    """Whether a system sends a packet of itself, about its link and who listens to which group on
-    it, whatever its user does: IGMP (RFC 3376), MLD (RFC 3810), and what has no address yet.
+    """Whether a system sends a packet on its own, about its link and multicast groups, whatever its
+    user does: IGMP (RFC 3376), MLD (RFC 3810), and packets without a source address.
     """
     packet = read.packet
     if packet.family is Family.IPV4:
@@ -161,7 +159,7 @@ def is_housekeeping(read: Read) -> bool:
 
 
 class Ends(NamedTuple):
-    """The ends of a packet: its addresses, and the numbers of `Read`."""
+    """The ends of a packet: its addresses, and the `numbers` of `Read`."""
 
     source: int
     destination: int
@@ -174,7 +172,7 @@ def ends_of(read: Read) -> Ends:
 
 
 def passed_on(frame: bytes, read: Read, to: int, by: int, ends: Ends, hops: int) -> bytes:
-    """Return a frame with its packet passed on: from one hardware address to another, with other
+    """Return a frame with its packet forwarded: from one hardware address to another, with changed
     ends where they differ, and a lower hop limit.
     """
     octets = bytearray(frame)
@@ -254,7 +252,7 @@ def framed(family: Family, packet: bytes, to: int = 0, by: int = 0) -> bytes:
 
 
 def error_about(frame: bytes, read: Read, source: Address, icmp_type: int, code: int) -> bytes:
-    """Return the ICMP message by which a device tells a sender of its packet, as a packet."""
+    """Return the ICMP message, as a packet, by which a device tells a sender about its packet."""
     family = read.packet.family
     quoted = frame[read.at :][: _MOST_QUOTED[family]]
     destination = Address(family, read.packet.source)
@@ -264,7 +262,7 @@ def error_about(frame: bytes, read: Read, source: Address, icmp_type: int, code:
 def icmp_packet(
     source: Address, destination: Address, message: bytes, hops: int = HOP_LIMIT
 ) -> bytes:
-    """Return a packet with an ICMP message, of which the checksum is put in."""
+    """Return a packet with an ICMP message, whose checksum is filled in."""
     if source.family is Family.IPV4:
         ends = source.value.to_bytes(4) + destination.value.to_bytes(4)
         message = message[:2] + _checksum(message[:2] + b"\0\0" + message[4:]) + message[4:]
@@ -277,8 +275,8 @@ def icmp_packet(
 
 
 def quoted_in(frame: bytes, read: Read) -> Read | None:
-    """Return the packet that an ICMP message tells of an error about; None where there is none, or
-    not enough of it.
+    """Return the packet that an ICMP error message quotes; None where there is none, or not enough
+    of it.
     """
     family = read.packet.family
     if not is_error(family, read.packet.icmp_type):
@@ -294,9 +292,7 @@ def quoted_in(frame: bytes, read: Read) -> Read | None:
 
 
 def error_turned(frame: bytes, read: Read, quoted: Read, ends: Ends, about: Ends) -> bytes:
-    """Return a frame with an ICMP message of an error as it is with other ends, about a packet with
-    other ends.
-    """
+    """Return a frame whose ICMP error message has other ends, and quotes a packet with other ends."""
     octets = bytearray(frame)
     _turn(octets, quoted, about)
     source, destination = (
@@ -319,7 +315,7 @@ class Resolving(NamedTuple):
 
 
 def resolving(frame: bytes) -> Resolving | None:
-    """Return what a frame asks: an ARP request or a neighbour solicitation; None for another
+    """Return the question in a frame, an ARP request or a neighbour solicitation; None for another
     frame.
     """
     mac = int.from_bytes(frame[6:12])

@@ -1,4 +1,4 @@
-"""Where and why a packet ends on its way, and what its sender is told of that."""
+"""Where and why a packet ends on its way, and what its sender is told about that."""
 
 from __future__ import annotations
 
@@ -24,8 +24,8 @@ _SILENT = (FailureKind.DISCARDED, FailureKind.SOURCE_NOWHERE, FailureKind.NO_TRA
 
 
 class Lost(NamedTuple):
-    """Where a packet ends: at which crossing, and why; `by` the list that stopped it, or a
-    `failure`, or neither where its hop limit is used up there.
+    """Where a packet ends: the crossing, and why; `by` the list that denied it, or a `failure`, or
+    neither where its hop limit is used up there.
     """
 
     crossing: Crossing | None
@@ -34,7 +34,7 @@ class Lost(NamedTuple):
 
 
 def told_of(way: OneWay, lost: Lost, family: Family) -> tuple[str | None, int, int] | None:
-    """Return who tells of a packet's end, and the type and the code of the message; None where
+    """Return who reports a packet's end, and the type and the code of the message; None where
     nobody does.
     """
     if lost.by is not None:
@@ -53,8 +53,8 @@ def told_of(way: OneWay, lost: Lost, family: Family) -> tuple[str | None, int, i
 
 
 def speaks_as(plan: Plan, device: str | None, crossing: Crossing | None, packet: Packet) -> Address:
-    """Return the address from which a device tells of a packet: that of the interface by which
-    it came, else its first one; what has none speaks as who was asked for.
+    """Return the address from which a device reports about a packet: that of the interface by which
+    it came, or else its first one; a device without addresses uses the packet's destination.
     """
     family = packet.family
     if device is not None:

@@ -1,8 +1,8 @@
 """Devices of a rehearsal that answer NETCONF at their own addresses: what is committed there is
 what the network does from then on.
 
-They are played in one process beside the loop, with a socket in each device's namespace; what a
-device runs is told to the loop as JSON, as all else is.
+They run in one process beside the loop, with a socket in each device's namespace; what a device
+runs is reported to the loop as JSON, like everything else.
 """
 
 from __future__ import annotations
@@ -26,8 +26,9 @@ from crossgate.rehearsal.namespaces import Namespace, Namespaces, end_with_paren
 def play(
     plan: Plan, at: datetime, namespaces: Namespaces, machines: dict[str, Namespace]
 ) -> socket.socket:
-    """Play all devices of a plan that have addresses, as they are at a time, in a process of their
-    own; return what tells what they run. Raises `PlanError`.
+    """Start stand-ins of all devices of a plan that have addresses, as they are at a time, in a
+    separate process; return the end of the connection that reports what they run. Raises
+    `PlanError`.
     """
     folder = folder_of(plan)
     keys(folder)
@@ -75,8 +76,8 @@ async def _play(
 
 
 def _counted(tell: socket.socket, device: str) -> dict[str, dict[int | None, int]]:
-    """Ask the loop how often the lines of a device have decided. A list that the loop calls by its
-    device, too, goes by its own name as well.
+    """Ask the loop how often the lines of a device have decided. A list that the loop names after
+    its device is returned under its own name.
     """
     tell.send(json.dumps({"do": "decided", "on": device}).encode())
     rows, answer = [], dict[str, Any]()

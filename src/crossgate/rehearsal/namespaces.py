@@ -1,8 +1,7 @@
-"""Machines of a network on this one: each a network namespace of its own, in a user namespace that
-needs no rights here, with a TAP device whose other end this process holds.
-
-Nothing in there is reached from outside, nor the outside from there: no device of this machine is
-in a namespace. All of it is gone with the process that made it.
+"""Machines of a network on this machine: each is a network namespace, in a user namespace that
+needs no rights here, with a TAP device whose other end this process has. Nothing in there can be
+reached from outside, nor the outside from there: no device of this machine is in a namespace. All
+of it ends with the process that made it.
 
 Source: Linux namespaces(7), user_namespaces(7), pid_namespaces(7) and tun(4).
 """
@@ -46,8 +45,8 @@ def _called(result: int) -> None:
 
 
 def enter() -> None:
-    """Go into namespaces of one's own, where this process may do all and reaches nothing; the
-    next child is the first process there, and all others end with it. Raises `NoNamespaces`.
+    """Move this process into namespaces of its own, where it has all rights and reaches nothing;
+    the next child is the first process there, and all others end with it. Raises `NoNamespaces`.
     """
     user, group = os.getuid(), os.getgid()
     others = _NEW_MOUNT | _NEW_PID | _NEW_NET
@@ -78,13 +77,13 @@ def end_with_parent() -> None:
 
 
 def own_processes() -> None:
-    """Show the processes of this namespace alone in /proc, where that can be done."""
+    """Make /proc show only the processes of this namespace, where that is possible."""
     _LIBC.mount(b"proc", b"/proc", b"proc", 0, None)
 
 
 class Route(NamedTuple):
-    """Where a machine sends what goes to a prefix: to a gateway, or over its link; from a source of
-    its own where one is given. Without a prefix it is all the rest.
+    """Where a machine sends packets for a prefix: to a gateway, or over its link; from a given
+    source where there is one. Without a prefix it is the default route.
     """
 
     family: Family
@@ -94,8 +93,8 @@ class Route(NamedTuple):
 
 
 class Settings(NamedTuple):
-    """How a machine is set up: its hardware address, its addresses with the lengths of their
-    prefixes, its routes, and the first and last port that its clients choose from.
+    """How a machine is set up: its hardware address, its addresses with prefix lengths, its routes,
+    and the first and last port that its clients use.
     """
 
     mac: int
@@ -105,16 +104,14 @@ class Settings(NamedTuple):
 
 
 class Namespace(NamedTuple):
-    """A machine's network: the namespace, and the TAP device that carries its frames, as open
-    files.
-    """
+    """A machine's network: the namespace, and the TAP device for its frames, as open files."""
 
     network: int
     link: int
 
 
 class Namespaces:
-    """Makes machines, from the namespace that `enter` has left this process in."""
+    """Makes machines, in the namespace that `enter` has moved this process into."""
 
     def __init__(self) -> None:
         self._home = os.open("/proc/self/ns/net", os.O_RDONLY)
@@ -144,7 +141,7 @@ class Namespaces:
 
     @staticmethod
     def _tell_system(settings: Settings) -> None:
-        """Have the system choose ports as the plan says, and send nothing of its own accord."""
+        """Make the system choose ports as the plan says, and send nothing on its own."""
         first, last = settings.client_ports
         own = f"ipv6/conf/{LINK}"
         for name, value in (
@@ -179,14 +176,12 @@ class Namespaces:
                 system.route("add", **wanted)
 
     def inside(self, machine: Namespace) -> Inside:
-        """Return what this process does inside of a machine, for a with statement."""
+        """Return a context manager that puts this process into a machine's network."""
         return Inside(self._home, machine)
 
 
 class Inside:
-    """Has this process in a machine's network for a while: sockets that are made there stay
-    there.
-    """
+    """Puts this process into a machine's network for a while: sockets made there stay there."""
 
     def __init__(self, home: int, machine: Namespace) -> None:
         self._home, self._machine = home, machine
@@ -199,8 +194,8 @@ class Inside:
 
 
 def become(machine: Namespace, hosts: Path) -> None:
-    """Have this process on a machine for good, with the names of a hosts file; for a child that
-    is about to be another program.
+    """Put this process on a machine for good, with the names of a hosts file; for a child that is
+    about to run another program.
     """
     _called(_LIBC.setns(machine.network, _NEW_NET))
     _called(_LIBC.unshare(_NEW_MOUNT))
@@ -208,6 +203,6 @@ def become(machine: Namespace, hosts: Path) -> None:
 
 
 def hosts_text(names: Iterable[tuple[Address, str]]) -> str:
-    """Return a hosts file (hosts(5)) that tells the addresses of names."""
+    """Return a hosts file (hosts(5)) with the addresses of names."""
     loopback = "127.0.0.1 localhost\n::1 localhost\n"
     return loopback + "".join(f"{address} {name}\n" for address, name in names)

@@ -1,8 +1,8 @@
-"""The network that runs: machines in namespaces, and one loop that takes their frames through the
-fabric, starts commands on machines and answers who asks.
+"""The running network: machines in namespaces, and one loop that takes their frames through the
+fabric, starts commands on machines and answers its users.
 
-It is one process with one thread. Who uses it talks to it over a socket, in JSON documents of
-which the first key says what they are; the files of a command go over the same socket.
+It is one process with one thread. Its users talk to it over a socket, in JSON documents whose first
+key says what they are; the files of a command are passed over the same socket.
 """
 
 from __future__ import annotations
@@ -59,8 +59,8 @@ _LOOK = 0.5
 
 
 def settings_of(plan: Plan, machine: Machine) -> Settings:
-    """Return how a machine of a plan is set up: with the prefixes of its subnet and the gateway
-    there. A device, and who is outside, find everybody on their link.
+    """Return how a machine of a plan is set up: with the prefixes of its subnet and its gateway. A
+    device, and a machine on an outside, reach everybody directly on their link.
     """
     addresses, routes = list[tuple[Address, int]](), list[Route]()
     host = plan.hosts.get(machine.name)
@@ -95,8 +95,8 @@ def settings_of(plan: Plan, machine: Machine) -> Settings:
 
 
 def _gateway(plan: Plan, segment: str, told: Sequence[Address], family: Family) -> Address | None:
-    """Return the address that a machine hands packets to; which device gets them is not settled by
-    that where several may.
+    """Return the address that a machine sends packets to; where several devices share it, this does
+    not decide which one gets them.
     """
     shared = (address for address, each in plan.gateway_at.items() if each.on == segment)
     interfaces = (
@@ -110,7 +110,7 @@ def _gateway(plan: Plan, segment: str, told: Sequence[Address], family: Family) 
 
 
 class Rehearsal:
-    """A plan's network as it runs. `read` reads the plan anew, where its files may change, and
+    """A plan's network while it runs. `read` reads the plan again, where its files may change, and
     where devices may run something else than it says.
     """
 
@@ -158,17 +158,19 @@ class Rehearsal:
     # The loop
 
     def watch(self, file: int, do: Callable[[], None], events: int = select.EPOLLIN) -> None:
-        """Call `do` whenever a file, by its descriptor, is ready for some `events` (`EPOLLIN`)."""
+        """Call `do` whenever a file, given by its descriptor, is ready for some `events`
+        (`EPOLLIN`).
+        """
         self._ready[file] = do
         self._epoll.register(file, events)
 
     def unwatch(self, file: int) -> None:
-        """Stop waiting for a file that `watch` was given."""
+        """Stop watching a file."""
         if self._ready.pop(file, None) is not None:
             self._epoll.unregister(file)
 
     def later(self, seconds: float, do: Callable[[], None]) -> None:
-        """Do something after some time."""
+        """Call a function after some time."""
         self._timers.append((time.monotonic() + seconds, do))
 
     def run(self) -> None:
@@ -197,7 +199,7 @@ class Rehearsal:
         self._going = False
 
     def capture(self, point: Point, out: Path) -> None:
-        """Write every frame that passes a place, either way, to a file. Raises `OSError`."""
+        """Write every frame that passes a place, in either direction, to a file. Raises `OSError`."""
         from dpkt.pcapng import Writer
 
         file = out.open("wb")
@@ -207,8 +209,8 @@ class Rehearsal:
         self.fabric.taps[point] = lambda now, frame: writer.writepkt(frame, begun + now)
 
     def meet(self, place: Path) -> None:
-        """Let others of this user join at a socket; where somebody else is met there, they stay
-        so.
+        """Let other processes of this user join at a socket, unless another rehearsal is there
+        already.
         """
         meeting = socket.socket(socket.AF_UNIX, socket.SOCK_SEQPACKET)
         self._closing.callback(meeting.close)
@@ -242,7 +244,7 @@ class Rehearsal:
     # The plan
 
     def _look(self) -> None:
-        """Go on with the plan as it has been saved, where that is whole."""
+        """Continue with the plan as it has been saved, where that has no errors."""
         stamps = _stamps(self._stamps)
         if stamps == self._stamps or not self._saves:
             return
@@ -250,7 +252,7 @@ class Rehearsal:
         self._take_anew("changed")
 
     def _take_anew(self, how: str) -> None:
-        """Go on with the plan as it is in its files, with what its devices run."""
+        """Continue with the plan in its files, together with what its devices run."""
         assert self._read is not None  # there are files
         try:
             reading = self._read()
@@ -267,7 +269,7 @@ class Rehearsal:
         self.change(plan.without(self.fabric.plan.down), how)
 
     def play_devices(self) -> None:
-        """Have the devices answer NETCONF at their own addresses; from now on what is committed
+        """Make the devices answer NETCONF at their own addresses; from now on what is committed
         there counts, and not what is saved. Raises `PlanError`.
         """
         from crossgate.rehearsal.managed import play
@@ -279,7 +281,7 @@ class Rehearsal:
         self.serve(play(self.fabric.plan, self.fabric.clock(), self.namespaces, self.machines))
 
     def change(self, plan: Plan, how: str = "changed") -> None:
-        """Go on with another plan, where it has the same machines."""
+        """Continue with another plan, where it has the same machines."""
         if machines_of(plan) != list(self.fabric.machines.values()):
             self._tell({"plan": "other machines", "why": "machines or addresses have changed"})
             return
@@ -319,7 +321,7 @@ class Rehearsal:
         self._tell(said)
 
     def serve(self, client: socket.socket, owner: bool = False) -> None:
-        """Answer who asks over a socket; when an owner goes, the network ends."""
+        """Answer a user over a socket; when the owner leaves, the network ends."""
         commands: list[subprocess.Popen[bytes]] = []
 
         def answer() -> None:
@@ -387,7 +389,7 @@ class Rehearsal:
     def decided(
         self, tally: Mapping[DeciderKey, int] | None = None
     ) -> list[tuple[str, int | None, int]]:
-        """Return which lines decided how many packets, in the order of the lists; all, or those of
+        """Return how many packets each line decided, in the order of the lists: all, or those of
         one tally.
         """
         lists = self.fabric.plan.every_list
@@ -419,7 +421,7 @@ class Rehearsal:
         files: list[int],
         commands: list[subprocess.Popen[bytes]],
     ) -> None:
-        """Start a command on a machine; what becomes of it is told when it ends."""
+        """Start a command on a machine; its result is reported when it ends."""
         machine = self.machines.get(said["on"])
         if machine is None:
             raise PlanError(f"{said['on']} is no machine here")
@@ -460,7 +462,7 @@ class Rehearsal:
 
 
 def _path() -> str:
-    """Return where commands are looked for: as outside, and at last where this program is."""
+    """Return the search path for commands: as outside, and last the folder of this program."""
     return f"{os.environ.get('PATH', os.defpath)}{os.pathsep}{sysconfig.get_path('scripts')}"
 
 

@@ -1,5 +1,5 @@
-"""A conversation that runs: the ways on which its packets go, what translations have made of it,
-and which devices know it.
+"""A running conversation: the ways that its packets take, what translations have made of it, and
+which devices know it.
 """
 
 from __future__ import annotations
@@ -25,11 +25,11 @@ it, and ICMP (RFC 5508 section 3.2).
 
 @dataclass(slots=True, eq=False)
 class Running:
-    """A conversation, by the packet that opened it, as its sender sent that.
+    """A conversation, given by the packet that opened it, as its sender sent that.
 
     `back` is the way of the answers, None until there is one; `known` are the devices that remember
-    it. `due` are the lists that let it by until its TLS settles, and `stopped` is the list that
-    stopped it then. Sent `alone` it is one packet, which nobody remembers.
+    it. `due` are the lists that let it pass until its TLS version settles, and `stopped` is the
+    list that then stopped it. Sent `alone` it is one packet, which nobody remembers.
     """
 
     origin: Endpoint
@@ -58,7 +58,7 @@ class Running:
         return _ECHO if self.first.protocol in (ICMP, ICMPV6) else _DATAGRAMS
 
     def notice(self, read: Read, returns: bool, now: float) -> None:
-        """Note a packet of the conversation: the time, whether it is an answer, and whether it ends
+        """Note a packet of the conversation: its time, whether it is an answer, and whether it ends
         the connection.
         """
         self.seen, flags = now, read.packet.flags
@@ -71,7 +71,7 @@ class Running:
         return now - self.seen > self.idle
 
     def begins_again(self, read: Read) -> bool:
-        """Whether a packet of its opener opens it anew, after it has ended."""
+        """Whether a packet of its opener opens it again, after it has ended."""
         flags = read.packet.flags
         return bool(self.ended == 3 and flags is not None and flags & (_SYN | _ACK) == _SYN)
 
@@ -98,8 +98,8 @@ class Running:
         )
 
     def ends(self, returns: bool, view: View) -> Ends:
-        """Return the source and destination, with their ports, that its packets have after the
-        translations of a view; of its answers with `returns`.
+        """Return the source and destination, with their ports, of its packets in a view; with
+        `returns`, of its answers.
         """
         opening, numbers = self.opening_in(view)
         if returns:
@@ -108,16 +108,16 @@ class Running:
 
 
 class Ports:
-    """The ports, and the numbers of echoes, that translations have chosen: one conversation each
-    to one far end.
+    """The ports and echo identifiers that translations have chosen: no two conversations to one far
+    end share one.
     """
 
     def __init__(self) -> None:
         self._taken: dict[tuple[object, ...], Running] = {}
 
     def choose(self, running: Running) -> None:
-        """Choose an address of the pool and a port for who is hidden behind another address, its
-        own port where that is free (RFC 4787 section 4.2.1).
+        """Choose an address of the pool and a port for a translated sender, its own port where that
+        is free (RFC 4787 section 4.2.1).
         """
         made = choosing(running.there.state.view)
         first = running.first
@@ -136,7 +136,7 @@ class Ports:
                     return
 
     def give_back(self, running: Running) -> None:
-        """Let what was chosen for a conversation be chosen again."""
+        """Release what was chosen for a conversation."""
         first, choice = running.first, running.choice
         if choice is not None:
             where = first.destination, first.destination_port
@@ -146,7 +146,7 @@ class Ports:
 
 
 def _candidates(running: Running) -> Iterator[int]:
-    """Yield the numbers that may stand for a sender's own, that one first."""
+    """Yield the numbers that may replace a sender's own, its own one first."""
     own, has_ports = running.numbers[0], running.first.protocol in PORT_PROTOCOLS
     if own >= FIRST_CHOICE or not has_ports:
         yield own
@@ -156,8 +156,8 @@ def _candidates(running: Running) -> Iterator[int]:
 
 
 class Kept(NamedTuple):
-    """What becomes of packets that are alike: the machine that gets them with these ends and a hop
-    limit lowered by so much, or none, and the lines that decided them.
+    """The result for packets that are alike: the machine that gets them, or none, their changed
+    ends, by how much their hop limit is lowered, and the lines that decided.
     """
 
     machine: str | None

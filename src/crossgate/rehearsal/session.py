@@ -27,17 +27,17 @@ _MOST_SAID = 1 << 20
 
 
 class Session:
-    """A rehearsal that runs, from the side of who uses it."""
+    """A running rehearsal, as its user sees it."""
 
     def __init__(self, connection: socket.socket, process: int | None = None) -> None:
         self.connection, self._process = connection, process
 
     def ask(self, said: dict[str, Any], files: Sequence[int] = ()) -> None:
-        """Ask for something; the files go with it."""
+        """Send a request; the files are passed with it."""
         socket.send_fds(self.connection, [json.dumps(said).encode()], files)
 
     def heard(self) -> dict[str, Any]:
-        """Return what is said next. Raises `PlanError` where the rehearsal says no, or has ended,
+        """Return the next message. Raises `PlanError` where the rehearsal refuses, or has ended,
         and `RuntimeError` for a fault of its own.
         """
         try:
@@ -54,7 +54,7 @@ class Session:
         return found
 
     def until(self, key: str) -> Iterator[dict[str, Any]]:
-        """Yield what is said, up to what has a key."""
+        """Yield messages up to one with a key."""
         while True:
             found = self.heard()
             yield found
@@ -69,7 +69,7 @@ class Session:
         files: Sequence[int] = (0, 1, 2),
     ) -> dict[str, Any]:
         """Run a command on a machine, with files of this process as its own, and return how it
-        ended; all else that is said meanwhile is `told`.
+        ended; all other messages meanwhile go to `told`.
         """
         asked = {"do": "run", "on": machine, "words": list(words), "folder": os.getcwd()}
         self.ask(asked, files)
@@ -85,19 +85,19 @@ class Session:
                 told(found)
 
     def waiting(self) -> Iterator[dict[str, Any]]:
-        """Yield what has been said by now."""
+        """Yield the messages that have arrived by now."""
         while select.select([self.connection], [], [], 0)[0]:
             yield self.heard()
 
     def decided(self) -> list[tuple[str, int | None, int]]:
-        """Return which lines decided how many packets."""
+        """Return how many packets each line decided."""
         self.ask({"do": "decided"})
         told = self.until("decided")
         lines = (line for each in told for line in each.get("part", each.get("decided", ())))
         return [(name, entry, count) for name, entry, count in lines]
 
     def close(self) -> None:
-        """End it, where this is who has started it; else leave."""
+        """End the rehearsal, where this session started it; otherwise leave it."""
         self.connection.close()
         if self._process is not None:
             os.waitpid(self._process, 0)
@@ -116,8 +116,8 @@ class Session:
 
 @contextmanager
 def meeting_place(path: Path) -> Iterator[Path]:
-    """Give the socket at which the rehearsal of a plan's file is met, in a folder that is this
-    user's alone. Raises `PlanError` where there is none.
+    """Provide the socket at which the rehearsal of a plan's file can be joined, in a folder that
+    only this user can use. Raises `PlanError` where there is none.
     """
     folder = os.open(own_folder("rehearsals"), os.O_RDONLY | os.O_DIRECTORY)
     try:
@@ -128,7 +128,7 @@ def meeting_place(path: Path) -> Iterator[Path]:
 
 
 def joined(path: Path) -> Session:
-    """Return the rehearsal of a plan's file that runs already. Raises `PlanError` for none."""
+    """Return the rehearsal of a plan's file that is already running. Raises `PlanError` for none."""
     connection = socket.socket(socket.AF_UNIX, socket.SOCK_SEQPACKET)
     try:
         with meeting_place(path) as place:
@@ -170,9 +170,10 @@ def start(
     capture: tuple[Point, Path] | None = None,
     devices: bool = False,
 ) -> Session:
-    """Start a plan's network; it ends with this process. Others may join the rehearsal of a file,
-    and `read` reads that anew when it is saved. With `devices` these answer NETCONF. Raises
-    `PlanError` where it cannot be.
+    """Start a plan's network; it ends with this process.
+
+    Others may join the rehearsal of a file, and `read` reads that again when it is saved. With
+    `devices`, these answer NETCONF. Raises `PlanError` where it is not possible.
     """
     if not sys.platform.startswith("linux") or find_spec("pyroute2") is None:
         raise PlanError(refusal())
@@ -203,7 +204,7 @@ def _become_network(
     capture: tuple[Point, Path] | None,
     devices: bool,
 ) -> None:
-    """Be the network, in a process of its own that is the first in its namespace; never returns."""
+    """Run the network, in a process of its own that is the first in its namespace; never returns."""
     status = 1
     try:
         from crossgate.rehearsal.namespaces import end_with_parent, enter, own_processes

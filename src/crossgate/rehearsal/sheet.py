@@ -1,4 +1,4 @@
-"""The tests of a plan's sheet made with real packets, and the counters of lines held against it."""
+"""The tests of a plan's sheet made with real packets, and the counters of lines compared with them."""
 
 from __future__ import annotations
 
@@ -28,9 +28,9 @@ def try_sheet(
     within: float,
     tell: Callable[[dict[str, Any]], None],
 ) -> None:
-    """Make the tests of a sheet of some lists, all where none is named, and tell what came of each;
-    then of each line that decides about them how many packets it counted, and how many it should
-    have at least.
+    """Make the tests of a sheet for some lists, all where none is named, and pass each result to
+    `tell`; then, for each line that decides about them, how many packets it counted, and how many
+    it should have counted at least.
     """
     network = rehearsal.fabric.network
     when = When(rehearsal.fabric.clock())

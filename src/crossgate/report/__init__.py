@@ -1,3 +1,1 @@
-"""One page about a plan: what it is made of is gathered in `pages`, how it looks stands in
-`page.html`.
-"""
+"""One page about a plan: its contents are gathered in `pages`, its look is in `page.html`."""

@@ -1,7 +1,7 @@
-"""The report: everything about a plan on one page, in one file, that needs nothing else and no
+"""The report: everything about a plan on one page, in one file that needs no other file and no
 network.
 
-`Report` is what the page shows, as text and numbers; the template only lays it out, and escapes all
+`Report` is what the page shows, as text and numbers; the template only arranges it, and escapes all
 of it.
 """
 
@@ -43,7 +43,7 @@ class Line(NamedTuple):
 
 
 class ListPart(NamedTuple):
-    """A list with where it stands, its notes and its lines."""
+    """A list with its places, its notes and its lines."""
 
     name: str
     what: str
@@ -58,8 +58,8 @@ _Marks = tuple[tuple[str, str], ...]
 
 
 class GridPart(NamedTuple):
-    """Who reaches whom by one service: a row for each sender, a cell for each receiver: marks with
-    the verdicts that they stand for.
+    """Who reaches whom by one service: a row for each sender, a cell for each receiver with the
+    marks for its verdicts.
     """
 
     service: str
@@ -96,7 +96,7 @@ class Report:
 
     @property
     def counts(self) -> dict[Severity, int]:
-        """Return how many findings there are of each severity that has some."""
+        """Return the number of findings of each severity that occurs."""
         found = {
             severity: sum(each.severity is severity for each in self.findings)
             for severity in Severity
@@ -105,7 +105,7 @@ class Report:
 
     @property
     def standing(self) -> str:
-        """Say in a sentence how the plan stands."""
+        """Describe the state of the plan in a sentence."""
         held = len(self.verified) - len(self.failed)
         told = (
             [f"{held} of {len(self.verified)} expectations hold"]
@@ -119,7 +119,7 @@ class Report:
 
     @property
     def good(self) -> bool:
-        """Whether all holds, and no finding is an error."""
+        """Whether all expectations hold, and no finding is an error."""
         return not self.failed and Severity.ERROR not in self.counts
 
 
@@ -169,7 +169,7 @@ def _list_part(
 
 
 def _told(entry: AnyEntry) -> str:
-    """Return who answers for an entry, and its comment."""
+    """Return the owner of an entry, and its comment."""
     return "; ".join(filter(None, [f"for {entry.owner}" if entry.owner else "", entry.comment]))
 
 
@@ -193,10 +193,9 @@ def grid_part(
 
 
 def themed(svg: str, titles: Mapping[str, str]) -> str:
-    """Return a picture in light colours to stand in the page: its colours are the page's, and its
-    named parts can be reached by keyboard.
-
-    `titles` are what is told of parts, by their names in the picture.
+    """Return a picture in light colours for the page: its colours become the page's, and its named
+    parts can be reached by keyboard. `titles` are the descriptions of parts, by their names in the
+    picture.
     """
     from html import escape
 
@@ -264,7 +263,7 @@ def page(report: Report) -> str:
 
 
 def _hash(text: str) -> str:
-    """Return what a Content-Security-Policy calls an element by: the SHA-256 of what stands in it
-    (W3C CSP Level 3, section 2.3.1).
+    """Return the name of an element in a Content-Security-Policy: the SHA-256 of its contents (W3C
+    CSP Level 3, section 2.3.1).
     """
     return f"'sha256-{b64encode(sha256(text.encode()).digest()).decode()}'"

@@ -1,4 +1,6 @@
-"""What a word is, for people: what it holds, the lists that its packets meet, and where it is used."""
+"""The meaning of a word, for people: what belongs to it, the lists that its packets meet, and where
+it is used.
+"""
 
 from __future__ import annotations
 
@@ -21,7 +23,7 @@ _HEADINGS = {
 
 
 def lines(about: About, uses: Sequence[Use], every: bool) -> Iterator[str]:
-    """Yield all that is told of one thing; with `every` nothing is folded."""
+    """Yield all facts about one meaning of a word; with `every` nothing is shortened."""
     most = sys.maxsize if every else _MOST
     head = f"{about.kind} {strong(about.name)}"
     yield head if about.place is None else f"{head}  {quiet(str(about.place))}"

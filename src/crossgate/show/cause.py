@@ -1,5 +1,5 @@
-"""What may be the cause, for people: what was seen otherwise than the plan says, and the faults that
-explain it, best first.
+"""Possible causes, for people: the observations that the plan does not predict, and the faults that
+explain them, the best first.
 """
 
 from __future__ import annotations
@@ -17,7 +17,7 @@ _MOST = 6
 
 
 def lines(observed: Observed, cause: Cause, every: bool) -> Iterator[str]:
-    """Yield what is not as the plan says, the causes, and the next test."""
+    """Yield the unexpected observations, the causes, and the next test."""
     if not cause.wrong:
         yield f"all {count(len(observed), 'observation')} are as the plan says"
         return

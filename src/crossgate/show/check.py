@@ -14,7 +14,7 @@ from crossgate.show.console import count, folded, name, quiet, strong, word
 
 
 def lines(plan: Plan, audited: Audited) -> Iterator[str]:
-    """Yield each finding in the order of the plan, then how many there are."""
+    """Yield each finding in the order of the plan, then their number."""
     findings = by_place(plan, audited.findings)
     for finding in findings:
         yield f"{finding.place}: {word(finding.severity)} {strong(finding.name)}{where(finding)}"

@@ -1,7 +1,7 @@
 """The terminal: colours, and lines that fit it. Colour supports the meaning and never carries it.
 
-A line is a string that may hold colour codes; where the output is no terminal, or NO_COLOR is set,
-they are left out.
+A line is a string that may contain colour codes; where the output is no terminal, or NO_COLOR is
+set, they are left out.
 """
 
 from __future__ import annotations
@@ -35,41 +35,40 @@ _COLOURS = {
 
 
 def quiet(text: str) -> str:
-    """Paint what matters less."""
+    """Return a text in the colour for what matters less."""
     return typer.style(text, fg="bright_black")
 
 
 def strong(text: str) -> str:
-    """Paint what the eye should find first."""
+    """Return a text in bold, for what the eye should find first."""
     return typer.style(text, bold=True)
 
 
 def name(text: str) -> str:
-    """Paint a name that is explained beside it."""
+    """Return a name in the colour for names that are explained beside it."""
     return typer.style(text, fg="cyan")
 
 
 def alert(text: str) -> str:
-    """Paint what a person should not overlook."""
+    """Return a text in the colour for what a person should not overlook."""
     return typer.style(text, fg="yellow")
 
 
 def word(text: str, bold: bool = False, shown: str = "") -> str:
-    """Paint an action, verdict or severity, or what is `shown` for it, in its colour."""
+    """Return an action, verdict or severity, or what is `shown` for it, in its colour."""
     return typer.style(shown or text, fg=_COLOURS.get(text), bold=bold or None)
 
 
 def leading_word(text: str) -> str:
-    """Paint the first word of an entry, its action."""
+    """Return an entry with its first word, the action, in colour."""
     first, blank, rest = text.partition(" ")
     return word(first) + blank + rest
 
 
 def write(lines: Iterable[str]) -> None:
-    """Print lines to standard output, folded where they do not fit; when its reader has gone (`|
-    head`), the rest is not printed.
-
-    What would steer the terminal, but for our own colours, is printed as an escape.
+    """Print lines to standard output, folded where they do not fit; when the reader is gone (`|
+    head`), the rest is not printed. Characters that would control the terminal, except our own
+    colours, are printed as escapes.
     """
     plain, terminal = "NO_COLOR" in os.environ, sys.stdout.isatty()
     try:
@@ -90,10 +89,9 @@ def write(lines: Iterable[str]) -> None:
 
 
 def ready_streams(words: Sequence[str]) -> str:
-    """Make the standard streams ready for any text, and return what makes it impossible to run, ""
-    where nothing does.
-
-    A closed standard error is replaced, so that no problem is ever printed among the answers.
+    """Prepare the standard streams for any text, and return why it is impossible to run, "" where
+    it is possible. A closed standard error is replaced, so that no problem is ever printed among
+    the answers.
     """
     if sys.stderr is None:
         sys.stderr = open(os.devnull, "w", encoding="utf-8")  # noqa: SIM115
@@ -109,18 +107,18 @@ def ready_streams(words: Sequence[str]) -> str:
 
 
 def folded(text: str, indent: int) -> list[str]:
-    """Return a sentence as lines that fit the screen, each indented."""
+    """Return a sentence as indented lines that fit the screen."""
     lead, room = " " * indent, screen_width()
     return [lead + line for line in ([text] if room is None else wrapped(text, room - indent))]
 
 
 def warn(text: str) -> None:
-    """Tell on standard error of something that does not keep the answer from being given."""
+    """Report on standard error a problem that does not prevent the answer."""
     typer.echo(escaped(f"crossgate: {text}"), err=True)
 
 
 def silence() -> None:
-    """Let nothing more be printed: the reader of standard output has what it wanted."""
+    """Stop printing: the reader of standard output has closed it."""
     os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
 
 

@@ -13,7 +13,7 @@ _LOG = logging.getLogger("crossgate")
 
 
 class _Safe(logging.Formatter):
-    """Writes what a file may have brought as an error message does: nothing steers a terminal."""
+    """Escapes log messages as error messages are: nothing from a file may control the terminal."""
 
     def format(self, record: logging.LogRecord) -> str:
         return escaped(super().format(record))

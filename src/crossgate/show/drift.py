@@ -1,4 +1,4 @@
-"""How what runs on devices differs from the plan, for people."""
+"""How devices differ from the plan, for people."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from crossgate.show.sets import difference_lines
 
 
 def lines(drifts: Sequence[Drift], at: datetime, every: bool = False) -> Iterator[str]:
-    """Yield what is so of each device, those that differ first, and a count."""
+    """Yield the state of each device, those that differ first, and a count."""
     order = sorted(drifts, key=lambda each: (not each.differs, not each.why))
     for each in order:
         if each.why:
@@ -41,9 +41,7 @@ def lines(drifts: Sequence[Drift], at: datetime, every: bool = False) -> Iterato
 
 
 def push_lines(plan: Plan, proposal: Push, at: datetime) -> Iterator[str]:
-    """Yield what a push would do, step by step, what holds throughout, and what stands in its
-    way.
-    """
+    """Yield what a push would do, step by step, what holds throughout, and what prevents it."""
     if not proposal.steps:
         yield f"every device that was asked runs what the plan says for {at:%a %Y-%m-%d %H:%M}"
         return

@@ -24,8 +24,8 @@ MOST_FINDINGS = 3
 
 
 class View(NamedTuple):
-    """How much of a preview is shown: `every` line of it, and what differs only from other
-    `source_ports` than clients choose; `offered` tells whether the command has options for both.
+    """How much of a preview is shown: `every` line of it, and what differs only for other
+    `source_ports` than clients use; `offered` says whether the command has options for both.
     """
 
     every: bool = False
@@ -33,12 +33,12 @@ class View(NamedTuple):
     offered: bool = False
 
     def most(self, number: int) -> int | None:
-        """Return how many of something are shown, a screen's `number`; None for all."""
+        """Return how many of something are shown: `number`, a screenful; None for all."""
         return None if self.every else number
 
     @property
     def rest(self) -> str:
-        """What tells the rest."""
+        """The words that say how to see the rest."""
         return "--all shows all" if self.offered else "--json tells all"
 
 
@@ -66,8 +66,8 @@ def proposal_lines(proposal: Proposal, view: View = SCREEN) -> Iterator[str]:
 
 
 def _asked_for_nothing(new: Plan, impact: Impact) -> Iterator[str]:
-    """Yield a question for each list of which nothing comes by any more, where something did or it
-    is new.
+    """Yield a question for each list past which no traffic goes any more, where it is new or some
+    did before.
     """
     for name in dict.fromkeys(
         each.access_list for each in impact.findings if each.name == "wrong-side"
@@ -95,7 +95,7 @@ def _asked_for_nothing(new: Plan, impact: Impact) -> Iterator[str]:
 
 
 def edits_lines(edits: Edits) -> list[str]:
-    """Return the edits that can be taken back or made again, the oldest first."""
+    """Return the edits that can be undone or made again, the oldest first."""
     rows = [(each, "") for each in edits.done]
     rows += [(each, quiet("taken back")) for each in edits.taken_back]
     return columns(
@@ -126,7 +126,7 @@ def outcome(proposal: Proposal, written: bool, dry_run: bool) -> str:
 
 
 def _painted(line: str) -> str:
-    """Paint a line of a diff."""
+    """Return a line of a diff in its colour."""
     if line.startswith(("---", "+++", "@@")):
         return quiet(line)
     return (

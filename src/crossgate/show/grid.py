@@ -1,5 +1,5 @@
-"""The grid for people: sources down, destinations across under numbers, a letter a cell, two where
-families differ.
+"""The grid for people: sources down, destinations across under numbers, a letter for each cell, two
+where families differ.
 """
 
 from __future__ import annotations
@@ -45,8 +45,9 @@ def lines(
     left: LeftOut | None = None,
     every: bool = False,
 ) -> Iterator[str]:
-    """Yield one grid a service, in several parts where the screen is too narrow for one, then the
-    legend and what is left out. Of many names equal rows are one, unless `every` is to be shown.
+    """Yield a grid for each service, in several parts where the screen is too narrow, then the
+    legend and what is left out. Of many names, equal rows are one, unless `every` row is to be
+    shown.
     """
     found = {(cell.service, cell.source, cell.destination): cell.verdicts() for cell in cells}
     numbers = {destination: str(number) for number, destination in enumerate(destinations, 1)}
@@ -132,8 +133,8 @@ def _left_out(left: LeftOut | None) -> Iterator[str]:
 
 
 def _head(texts: Sequence[str], wide: int) -> list[tuple[str, ...]]:
-    """Return the rows of letters above the columns: beside each other where the texts are short,
-    else downwards.
+    """Return the rows of letters above the columns: side by side where the texts are short,
+    otherwise written downwards.
     """
     if max(map(len, texts)) < wide:
         return [tuple(texts)]
@@ -145,8 +146,8 @@ def _head(texts: Sequence[str], wide: int) -> list[tuple[str, ...]]:
 
 
 def _letters(verdicts: dict[Family, tuple[Verdict, ...]] | None, itself: bool) -> str:
-    """Return the letter of each family, one where they agree; what varies is told before what is so
-    of some, and that before parts.
+    """Return the letter of each family, or one where they agree: first the mark for verdicts that
+    vary, then for those true of some only, then for parts.
     """
     if verdicts is None and itself:
         return _ITSELF

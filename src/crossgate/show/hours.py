@@ -1,4 +1,4 @@
-"""How a conversation fares over time, for people: what changes next, then a line a stretch of time."""
+"""Verdicts over time, for people: the next change, then a line for each stretch of time."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ _MOST = 16
 
 
 def short_lines(found: Sequence[Hours]) -> Iterator[str]:
-    """Yield a line a conversation: its ends, how it fares now, and what is next."""
+    """Yield a line for each conversation: its ends, its verdict now, and what is next."""
     families = {each.told.first.family for each in found}
     yield from columns(
         [
@@ -32,7 +32,7 @@ def short_lines(found: Sequence[Hours]) -> Iterator[str]:
 
 
 def lines(hours: Hours, every: bool) -> Iterator[str]:
-    """Yield how a conversation fares: its ends, the next change, and each stretch of time."""
+    """Yield the verdicts on a conversation: its ends, the next change, and each stretch of time."""
     told = hours.told
     yield (
         f"{strong(service_label(told.first))}  {strong(told.source.name)} to "
@@ -76,7 +76,7 @@ def _time(moment: datetime) -> str:
 
 
 def turn_text(turn: Turn) -> str:
-    """Say what becomes of conversations that are open when a window turns against them."""
+    """Say what becomes of open connections when a window closes on them."""
     lead = "conversations that are open when it turns"
     if turn.opened is Opened.REMEMBERED:
         return f"{lead} go on until they end or are idle: {turn.by} remembers them"

@@ -1,4 +1,4 @@
-"""How machines get leases, for people: message by message, or a line a machine."""
+"""How machines get leases, for people: message by message, or a line for each machine."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ from crossgate.show.width import columns
 def lines(
     leased: Leased, plan: Plan, when: When, every: bool = False, why: bool = False
 ) -> Iterator[str]:
-    """Yield the messages of an exchange with what each meets, then how it ends."""
+    """Yield the messages of an exchange with what each meets, then how the exchange ends."""
     exchange = leased.exchange
     client = exchange.client
     known = "" if client.name == str(client.address) else f" ({client.address})"
@@ -35,8 +35,8 @@ def lines(
 
 
 def short_lines(every: Sequence[Leased], plan: Plan, when: When) -> Iterator[str]:
-    """Yield a line an exchange: the machine, from whom, the verdict, the message that does not get
-    through and the line that decides about it.
+    """Yield a line for each exchange: the machine, its server, the verdict, the message that does
+    not get through and the line that decides about it.
     """
     if told := asked_at(plan, when, False):
         yield quiet(told)

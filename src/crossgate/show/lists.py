@@ -1,5 +1,5 @@
 """Access lists for people: entries in the order they are read, what their names stand for, and
-where the list stands.
+where the list is placed.
 """
 
 from __future__ import annotations
@@ -39,11 +39,11 @@ def lines(
     hits: Mapping[int | None, int],
     taken: Mapping[int, Taken] = MappingProxyType({}),
 ) -> Iterator[str]:
-    """Yield a list: its head and places, a line an entry, its otherwise line, and the meaning of
-    its names.
+    """Yield a list: its first line and places, a line for each entry, its otherwise line, and the
+    meaning of its names.
 
     `hits` is the list's tally by entry number, None for the otherwise line; empty when nothing is
-    counted. `taken` is what lines above take of some entries.
+    counted. `taken` is what lines above take from some entries.
     """
     opened = open_at(plan.every_window.values(), at)
     yield from _head(plan, access_list)
@@ -81,9 +81,8 @@ def lines(
 def worded_lines(
     plan: Plan, access_list: AnyList[Any], taken: Mapping[int, Taken]
 ) -> Iterator[str]:
-    """Yield a list in sentences: its head and places, its notes, and what each line says.
-
-    `taken` is what lines above take of some entries.
+    """Yield a list in sentences: its first line and places, its notes, and what each line says.
+    `taken` is what lines above take from some entries.
     """
     yield from _head(plan, access_list)
     yield from (f"  {quiet(f'note: {note.text}')}" for note in access_list.notes)
@@ -101,7 +100,7 @@ def worded_lines(
 
 
 def _head(plan: Plan, access_list: AnyList[Any]) -> Iterator[str]:
-    """Yield what a list is, where it is written, and where it stands."""
+    """Yield what a list is, where it is written, and where it is placed."""
     head = f"list {strong(access_list.name)}  {access_list.kind} {access_list.about}"
     dated = f"  until {access_list.until}" if access_list.until else ""
     yield f"{head}{dated}{_owner(access_list.owner)}  {quiet(str(access_list.place))}"
@@ -120,7 +119,7 @@ def _head(plan: Plan, access_list: AnyList[Any]) -> Iterator[str]:
 
 
 def _taken_lines(wording: Wording, access_list: AnyList[Any], taken: Taken) -> Iterator[str]:
-    """Yield what each line above takes of an entry, and whether nothing is left."""
+    """Yield what each line above takes from an entry, and whether nothing is left."""
     for part in taken.parts:
         whole = len(taken.parts) == 1 and not taken.left
         what = (
@@ -138,7 +137,7 @@ def _taken_lines(wording: Wording, access_list: AnyList[Any], taken: Taken) -> I
 def short_lines(
     plan: Plan, lists: Sequence[AnyList[Any]], hits: Mapping[str, Mapping[int | None, int]]
 ) -> Iterator[str]:
-    """Yield a line a list: name, kind, how many entries, where it stands, and its tally where
+    """Yield a line for each list: name, kind, number of entries, places, and its tally where
     something is counted.
     """
     rows = []
@@ -216,7 +215,7 @@ def dated_lines(plan: Plan, at: datetime) -> Iterator[str]:
 
 
 def _meanings(access_list: AnyList[Any]) -> dict[str, str]:
-    """Return what each name in the list stands for; words that say it themselves are left out."""
+    """Return what each name in the list stands for; words that need no explanation are left out."""
     meanings: dict[str, str] = {}
     if isinstance(access_list, EthernetList):
         for stations in (
@@ -263,7 +262,7 @@ def _some(texts: list[str]) -> str:
 
 
 def why_lines(found: Sequence[tuple[AnyList[Any], Sequence[Why]]]) -> Iterator[str]:
-    """Yield for each list that a packet meets why each line takes it or not, down to the line that
+    """Yield for each list that a packet meets why each line matches or not, down to the line that
     decides.
     """
     for access_list, several in found:

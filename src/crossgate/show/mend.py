@@ -1,6 +1,4 @@
-"""What can be mended, for people: each thing that is not right, and its mends with their
-letters.
-"""
+"""Mends for people: each thing that is wrong, and its mends with their letters."""
 
 from __future__ import annotations
 
@@ -12,7 +10,7 @@ from crossgate.show.console import alert, count, folded, quiet, strong, word
 
 
 def mend_lines(plan: Plan, found: Sequence[Mendable]) -> Iterator[str]:
-    """Yield everything that is not right with its mends."""
+    """Yield everything that is wrong with its mends."""
     if not found:
         yield (
             "nothing is to be mended: every expectation holds, and no finding has an edit that "
@@ -34,7 +32,7 @@ def mend_lines(plan: Plan, found: Sequence[Mendable]) -> Iterator[str]:
 
 
 def in_a_line(plan: Plan, found: Mendable) -> str:
-    """Say in one line what mends something first, or why nothing does."""
+    """Return on one line the first mend of something, or why there is none."""
     head = f"{quiet(f'{plan.line_of(found.place):>5}')}  {found.what}: "
     if not found.mends:
         return head + alert("no edit is found: ") + found.reason
@@ -47,7 +45,7 @@ def in_a_line(plan: Plan, found: Mendable) -> str:
 
 
 def effect(mend: Mend) -> str:
-    """Say what a mend does beside what it is for."""
+    """Say what a mend does apart from its purpose."""
     impact = mend.proposal.impact
     if impact is None:
         return "no packet with a true source address is treated otherwise"

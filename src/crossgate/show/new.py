@@ -1,4 +1,4 @@
-"""A new plan for people: what is in it, which names are otherwise, and how to go on."""
+"""A new plan for people: what it contains, which names were changed, and how to go on."""
 
 from __future__ import annotations
 

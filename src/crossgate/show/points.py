@@ -1,4 +1,4 @@
-"""Places for people: what a conversation crosses, what stands there, and where a list would stand
+"""Places for people: what a conversation crosses, what is placed there, and where a list would fit
 well.
 """
 
@@ -20,7 +20,7 @@ _WHY = {
 
 
 def lines(found: Points) -> Iterator[str]:
-    """Yield the places crossed by one family's conversation, and those that suit a list."""
+    """Yield the places crossed by a conversation of one family, and those that suit a list."""
     source, destination = found.source, found.destination
     yield f"{strong(source.name)} to {strong(destination.name)}  {source.address.family.label}"
     rows = []

@@ -1,5 +1,5 @@
-"""A rehearsal for people: what is decided as it falls, which lines decided how many packets, and
-claims as they were tried.
+"""A rehearsal for people: decisions as they happen, how many packets each line decided, and the
+results of claims.
 """
 
 from __future__ import annotations
@@ -16,7 +16,7 @@ _DOES = {"permit": "permits", "deny": "denies", "reject": "rejects"}
 
 
 def event_line(said: Mapping[str, Any]) -> str:
-    """Return one line of what has just been decided, or has become of the plan."""
+    """Return a line about a decision, or about a change of the plan."""
     if "plan" in said:
         why = f": {said['why'].splitlines()[0]}" if said["why"] else ""
         return quiet(f"  the plan {_PLAN[said['plan']]}{why}")
@@ -54,12 +54,12 @@ def decided_lines(plan: Plan, decided: Sequence[tuple[str, int | None, int]]) ->
 
 
 def by_key(decided: Sequence[tuple[str, int | None, int]]) -> dict[DeciderKey, int]:
-    """Return the same by the lines' keys, for a tally."""
+    """Return the same counts by the lines' keys, for a tally."""
     return {DeciderKey(list_name, entry): hits for list_name, entry, hits in decided}
 
 
 def claim_lines(found: Mapping[str, Any], full: bool) -> Iterator[str]:
-    """Yield what came of a claim: one line where it held, else what was seen otherwise too."""
+    """Yield the result of a claim: one line where it held, otherwise also what differed."""
     where, claim = f"{found['line']:>5}", found["claim"]
     if found["held"] is None:
         yield f"{quiet('not tried')} {where}  {claim}"
@@ -81,7 +81,7 @@ def claim_lines(found: Mapping[str, Any], full: bool) -> Iterator[str]:
 
 
 def sheet_lines(found: Mapping[str, Any], full: bool) -> Iterator[str]:
-    """Yield what came of a test of the sheet: one line where it was as the plan says."""
+    """Yield the result of a test of the sheet: one line where it was as the plan says."""
     number, what = f"{found['test']:>5}", found["command"]
     if found["held"] is None:
         yield f"{quiet('not tried')} {number}  {what}"
@@ -95,7 +95,7 @@ def sheet_lines(found: Mapping[str, Any], full: bool) -> Iterator[str]:
 
 
 def counter_lines(found: Sequence[Mapping[str, Any]]) -> Iterator[str]:
-    """Yield the lines that counted fewer packets than tests met them."""
+    """Yield the lines whose counters rose by fewer packets than the tests sent past them."""
     for each in found:
         if each["counted"] < each["least"]:
             yield (

@@ -33,8 +33,8 @@ def replay_lines(
     verdict: str | None = None,
     users: int | None = None,
 ) -> Iterator[str]:
-    """Yield the whole answer for one plan; with the name of the column that says what a device
-    decided, how that differs; with `users`, so many of those who use each line most.
+    """Yield the whole answer for one plan; with the name of the column of a device's decisions,
+    also how these differ; with `users`, that many of the heaviest users of each line.
     """
     yield from read_lines(told, replay)
     yield from _when(replay, zone, where)
@@ -61,7 +61,7 @@ def replay_lines(
 
 
 def _users(replay: Replay, top: int) -> Iterator[str]:
-    """Yield who uses each permitting line most."""
+    """Yield the heaviest users of each permitting line."""
     yield strong("who uses what is permitted most") + quiet(", by packets, on the way there")
     for decider, sums in replay.used().items():
         action = "" if decider.entry is None else f"  {decider.entry.text}"
@@ -75,9 +75,7 @@ _MOST_STRETCHES = 400
 
 
 def _stretches(replay: Replay, top: int) -> Iterator[str]:
-    """Yield what began in each hour or day, by verdict, and when the lines decided that did
-    most.
-    """
+    """Yield the verdicts on what began in each hour or day, and when the busiest lines decided."""
     assert replay.by is not None  # sums are kept by it
     found = dict(sorted(replay.sums.stretches.items()))
     verdicts = [
@@ -121,13 +119,13 @@ def _stretches(replay: Replay, top: int) -> Iterator[str]:
 
 
 def _right(rows: Sequence[Sequence[str]], numbers: Iterable[int]) -> list[list[str]]:
-    """Return rows with some columns set to the right, as numbers are."""
+    """Return rows with some columns aligned to the right, as for numbers."""
     widths = {column: max(len(row[column]) for row in rows) for column in numbers}
     return [[cell.rjust(widths.get(at, 0)) for at, cell in enumerate(row)] for row in rows]
 
 
 def _said(replay: Replay, column: str, top: int) -> Iterator[str]:
-    """Yield how the plan's verdicts stand to what a device is said to have decided."""
+    """Yield how the plan's verdicts compare with the decisions that a device reported."""
     said = replay.sums.said
     yield strong("what the device decided") + quiet(f", by the column {column}")
     sums = {"agrees": said.agreeing, alert("differs"): said.differing, "not told": said.untold}
@@ -141,7 +139,7 @@ def _said(replay: Replay, column: str, top: int) -> Iterator[str]:
 def against_lines(
     replay: Replay, told: Sequence[Told], zone: str, where: str | None, top: int
 ) -> Iterator[str]:
-    """Yield what fares otherwise in another plan."""
+    """Yield what another plan treats differently."""
     assert replay.other is not None
     yield from read_lines(told, replay)
     yield from _when(replay, zone, where)
@@ -315,7 +313,7 @@ def _sums(sums: Mapping[str, Sum]) -> list[str]:
 
 
 def size(octets: int) -> str:
-    """Write a number of octets as people do."""
+    """Write a number of octets in a readable unit."""
     if octets < 10_000:
         return f"{octets:,} B"
     for unit in ("kB", "MB", "GB"):
@@ -326,8 +324,8 @@ def size(octets: int) -> str:
 
 
 class _Row(NamedTuple):
-    """Sorts that are shown as one: what differs in them, as many as there are, and what is the
-    same.
+    """Kinds of conversations that are shown as one: what differs in them, with all its values, and
+    what is the same.
     """
 
     sources: frozenset[Address]
@@ -354,7 +352,7 @@ _FEW = 3
 
 
 def _rows(sums: Mapping[Sort, Sum]) -> dict[_Row, Sum]:
-    """Return sorts put together where they differ in one respect."""
+    """Return kinds of conversations, joined where they differ in one respect only."""
     found = {
         _Row(
             frozenset((sort.source,)),
@@ -392,8 +390,8 @@ def _sorts(
     compared: bool = False,
     bare: bool = False,
 ) -> Iterator[str]:
-    """Yield the sorts of which most packets were seen, those that differ in one respect as one;
-    `bare` without verdict and line.
+    """Yield the kinds of conversations with the most packets, those that differ in one respect as
+    one; `bare` without verdict and line.
     """
     ordered = sorted(
         _rows(sums).items(),
@@ -421,8 +419,8 @@ def _sorts(
 
 
 def _services(services: Iterable[str]) -> str:
-    """Return services in few words: the ports of a protocol as ranges, and only how many there are
-    where that is long.
+    """Return services in few words: the ports of a protocol as ranges, or only their number where
+    that is long.
     """
     ports: dict[str, list[tuple[int, int]]] = {}
     others = []
@@ -459,8 +457,8 @@ def _named(plan: Plan, address: Address) -> str:
 
 
 def _lists(replay: Replay) -> Iterator[str]:
-    """Yield the lists that something came to, the entries of them that decided nothing, and the
-    other lists.
+    """Yield the lists that some traffic met, their entries that decided nothing, and the other
+    lists.
     """
     met = [
         (access_list, lines)
@@ -540,7 +538,7 @@ def _nowhere(replay: Replay, top: int) -> Iterator[str]:
 
 
 def _tls(plan: Plan, told: Iterable[Told], top: int) -> Iterator[str]:
-    """Yield what servers chose in TLS, those that chose alike as one."""
+    """Yield what servers chose in TLS, servers with equal choices as one."""
     alike: dict[tuple[int, int, int], dict[str, int]] = {}
     for (server, port, version, suite), number in sorted(hellos_of(told).items()):
         servers, name = alike.setdefault((port, version, suite), {}), _named(plan, server)

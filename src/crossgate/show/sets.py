@@ -53,10 +53,9 @@ def reach_lines(
     source_ports: bool = False,
     settles: bool = False,
 ) -> Iterator[str]:
-    """Yield what becomes of everything between two ends; devices' own addresses and other source
-    ports than clients' only where asked for.
-
-    `settles` tells that it depends on the TLS that is spoken.
+    """Yield what becomes of everything between two ends; devices' own addresses, and source ports
+    that clients do not use, only where asked for. `settles` says that it depends on the TLS
+    version.
     """
     wording = Wording(plan)
     sort = Sort.STRAY if strays else Sort.OPENING
@@ -119,8 +118,8 @@ def reach_lines(
 
 
 def _from_clients(plan: Plan, part: Part) -> bool:
-    """Whether something of a part comes from client ports; one that is not written has its packet
-    from there if anything is.
+    """Whether something of a part comes from client ports; in a part without lines, the example
+    does if anything does.
     """
     first, last = plan.client_ports
     port = part.packet.source_port
@@ -136,8 +135,8 @@ def _from_other_ports(plan: Plan, number: int) -> str:
 
 
 def _told_whole(parts: Sequence[Part], every: bool) -> tuple[list[Part], list[Part]]:
-    """Return the parts that are shown line by line, and those that are named only: where many stop
-    something, these, the largest first.
+    """Return the parts that are shown line by line, and those that are only named: where there are
+    many that some list stops, those with the most are shown.
     """
     stopped = [part for part in parts if part.stop is not None]
     if every or len(stopped) <= MOST_PARTS:
@@ -147,8 +146,8 @@ def _told_whole(parts: Sequence[Part], every: bool) -> tuple[list[Part], list[Pa
 
 
 def _remainder(parts: Sequence[Part]) -> Part | None:
-    """Return the part that is all that the others are not, where it is more than a line and just
-    one list's otherwise line stops it.
+    """Return the part that is everything except the other parts, where it is more than a line and
+    is stopped by the otherwise line of one list only.
     """
     last = [part for part in parts if part.stop is not None and part.stop.decider.entry is None]
     if len(parts) > 1 and len(last) == 1 and parts[-1] is last[0] and len(last[0].lines) > 1:
@@ -164,8 +163,8 @@ def _fate(part: Part) -> str:
 
 
 def _decider(stop: Decided) -> str:
-    """Write which line decided where: `by kiosk-fence 30, inbound on lighthouse.v80  reject
-    tcp/telnet any to any`, `at wall.dmz, closed`.
+    """Say which line decided where: `by kiosk-fence 30, inbound on lighthouse.v80 reject tcp/telnet
+    any to any`, `at wall.dmz, closed`.
     """
     if isinstance(stop.decider.access_list, ClosedPlace):
         return f"at {stop.decider.name}"
@@ -184,7 +183,7 @@ def _written(
     every: bool,
     rest: str = "",
 ) -> Iterator[str]:
-    """Yield a set line by line: all of it, or the largest lines, each cut where it is long."""
+    """Yield a set line by line: all of it, or its largest lines, each cut where it is long."""
     told = (
         lines
         if every or len(lines) <= 2 * MOST_LINES
@@ -206,7 +205,7 @@ def _written(
 
 
 def _cut(text: str) -> str:
-    """Cut a long text after a comma, and say how much is left out."""
+    """Return a long text cut after a comma, with how much is left out."""
     if len(text) <= MOST_LETTERS:
         return text
     parts = re.split(r"(,(?! )|, | and )", text)  # the terms, and what stands between them
@@ -230,13 +229,13 @@ def difference_lines(
     most: int = MOST_ROWS,
     rest: str = "",
 ) -> Iterator[str]:
-    """Yield traffic that is treated differently, in the words of the new plan, about a screen of
+    """Yield traffic that is treated differently, in the words of the new plan, about a screenful of
     it.
 
-    Conversations of clients between machines come first, and are all that is shown where there are
-    any. What is left out is shown by `--all` and `--source-ports`, or as `rest` says where the
-    command has no such options. With `source_ports` what differs only from other source ports is
-    shown too; all is with `every`.
+    Conversations of clients between machines come first, and only they are shown where there are
+    any. The rest is shown with `--all` and `--source-ports`, or as `rest` says where the command
+    has no such options. With `source_ports`, differences that only concern other source ports are
+    shown too; with `every`, all are.
     """
     wording = Wording(plan)
     clients = [each._replace(lines=each.clients) for each in found if each.clients]
@@ -279,7 +278,7 @@ def difference_lines(
 def _difference(
     plan: Plan, wording: Wording, difference: Difference, every: bool, rest: str
 ) -> Iterator[str]:
-    """Yield one difference: what was, what is, for which packets, and one of them."""
+    """Yield one difference: the verdict before and after, for which packets, and one of them."""
     kind = "  packets that open no conversation" if difference.stray else ""
     kind += "  to or from a device itself" if difference.devices else ""
     moment = _when(plan, difference)
@@ -321,7 +320,7 @@ def _done(decider: Decider) -> str:
 
 
 def _when(plan: Plan, difference: Difference | ListDifference) -> str:
-    """Return when a difference holds, "" for always."""
+    """Return in words when a difference holds, "" for always."""
     beyond = ""
     if difference.exceeded is not None:
         names = limit_names(difference.exceeded)

@@ -1,5 +1,5 @@
-"""A sheet of tests for people: machine by machine what to run there, what is seen, and why; then what
-no test shows; and how what was seen on site stands to it.
+"""A sheet of tests for people: for each machine what to run there, what is seen, and why; then what
+no test shows; and the results from the site.
 """
 
 from __future__ import annotations
@@ -64,8 +64,8 @@ def _where(plan: Plan, name: str) -> str:
 
 
 def _row(row: Row) -> Iterator[list[str]]:
-    """Yield a test in words, with what is seen, which counters move and why it is there beside what
-    these tell; then its command line.
+    """Yield a test in words, with what is seen, which counters rise and why it is in the sheet;
+    then its command line.
     """
     tried = row.tried
     why = [reason_text(each) for each in row.reasons if each.what not in ("shows", "counts")]
@@ -99,7 +99,7 @@ def _not_shown(plan: Plan, sheet: Sheet, every: bool) -> Iterator[str]:
 
 
 def probed_lines(judged: Judged) -> Iterator[str]:
-    """Yield what was seen of each test, beside what the plan says."""
+    """Yield the result of each test, beside what the plan says."""
     yield from columns(
         [
             str(each.row.number),
@@ -115,7 +115,7 @@ def probed_lines(judged: Judged) -> Iterator[str]:
 
 
 def judged_lines(sheet: Sheet, judged: Judged) -> Iterator[str]:
-    """Yield how what was seen stands to the sheet: what differs first."""
+    """Yield the results compared with the sheet: what differs first."""
     by_agreement = {
         kind: [each for each in judged.held if each.agreement is kind] for kind in Agreement
     }

@@ -1,4 +1,4 @@
-"""When a verdict turned, for people: what it is today, and each commit that turned it."""
+"""When a verdict changed, for people: what it is today, and each commit that changed it."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from crossgate.show.width import columns
 
 
 def lines(found: Sequence[Since], ends: str) -> Iterator[str]:
-    """Yield how answers turned, those that turned alike as one; `ends` are those of the
+    """Yield how answers changed, those that changed alike as one; `ends` are those of the
     conversations that were asked about, "" for a claim.
     """
     alike: dict[tuple[object, ...], list[Since]] = {}

@@ -1,4 +1,4 @@
-"""How a plan stands, in under ten lines."""
+"""The state of a plan, in under ten lines."""
 
 from __future__ import annotations
 
@@ -27,7 +27,7 @@ WAYS_TO_BEGIN = (
 
 
 def standing_lines(plan: Plan, found: Standing, audited: Audited | None) -> Iterator[str]:
-    """Yield how a plan stands; without an audit its findings were not looked at."""
+    """Yield the state of a plan; without an audit its findings were not looked at."""
     entries = sum(len(each.entries) for each in plan.every_list.values())
     outsides = sum(each.outside for each in plan.segments.values())
     yield f"{strong(plan.title or plan.files[0])}" + (

@@ -1,4 +1,4 @@
-"""A traced conversation for people: a line a crossing, then the verdict in one sentence."""
+"""A traced conversation for people: a line for each crossing, then the verdict in one sentence."""
 
 from __future__ import annotations
 
@@ -33,10 +33,8 @@ from crossgate.show.width import columns
 
 
 def short_lines(traces: Sequence[tuple[Wanted, Trace]], plan: Plan, when: When) -> Iterator[str]:
-    """Yield conversations, each with what asked for it: the ends, the service, the verdict and the
-    lines that decided.
-
-    Parts of a service that fare alike are one line.
+    """Yield conversations, each with the words that asked for it: the ends, the service, the
+    verdict and the lines that decided. Parts of a service with equal verdicts are one line.
     """
     if told := asked_at(plan, when, any(trace.settles for _, trace in traces)):
         yield quiet(told)
@@ -78,8 +76,8 @@ def short_lines(traces: Sequence[tuple[Wanted, Trace]], plan: Plan, when: When) 
 def ways_lines(
     network: Network, traces: Sequence[Trace], plan: Plan, when: When, every: bool = False
 ) -> Iterator[str]:
-    """Yield the traces of one conversation along all of its ways, then how many paths and ways
-    there are.
+    """Yield the traces of one conversation along all of its ways, then the numbers of paths and
+    ways.
     """
     for number, trace in enumerate(traces):
         yield from [""] * bool(number)
@@ -106,8 +104,8 @@ def ways_lines(
 
 
 def _by_way_of(trace: Trace) -> str:
-    """Name the devices on the way of a conversation's first leg, and on that of its first
-    answer.
+    """Return the names of the devices on the way of a conversation's first leg, and on that of its
+    first answer.
     """
     there = next(each.path.devices for each in trace.legs)
     back = next((each.path.devices for each in trace.legs if each.leg.returns), None)
@@ -126,10 +124,11 @@ def lines(
     alone: bool = True,
     why: bool = False,
 ) -> Iterator[str]:
-    """Yield a trace as lines; where it is not shown with the other ways but `alone`, how it fares
-    on these. With `why`, also why the entries above the one that decides did not.
+    """Yield a trace as lines; where it is shown `alone`, also whether the other ways have the same
+    verdict.
 
-    Crossings without a list that follow each other are one line, unless `every` one is to be shown.
+    With `why`, also why the entries above the deciding one did not match. Neighbouring crossings
+    without a list are one line, unless `every` one is to be shown.
     """
     conversation = trace.conversation
     source, destination = conversation.source, conversation.destination
@@ -157,7 +156,7 @@ def legs_and_verdict(
     alone: bool = True,
     why: bool = False,
 ) -> Iterator[str]:
-    """Yield what a trace meets, leg by leg, and how it ends, as `lines` does, without its ends."""
+    """Yield what a trace meets, leg by leg, and its verdict, as `lines` does, without its ends."""
     conversation = trace.conversation
     state = plan.state_at(when) if why else None
     rows = (row for leg in trace.legs for row in _leg(conversation, leg, every, state))
@@ -175,7 +174,9 @@ def _end(name: str, address: str) -> str:
 
 
 def why_rows(why: Why, every: bool) -> Iterator[list[str]]:
-    """Yield a row an entry that a packet passes, or a run of them: its number, and why."""
+    """Yield a row for each entry that a packet passes, or for a run of them: its number, and why it
+    does not match.
+    """
     packet = why.packet
     for each in reasons(why.passed, packet, every):
         entry = each.first.entry

@@ -1,5 +1,5 @@
-"""Expectations for people: a line each, what broke the failed ones and what they need, and what
-nothing reached.
+"""Expectations for people: a line each, what broke the failed ones and what they need, and the
+entries that nothing reached.
 """
 
 from __future__ import annotations
@@ -29,10 +29,11 @@ def lines(
     full: bool = False,
     over: Sequence[Promise] = (),
 ) -> Iterator[str]:
-    """Yield the results as lines, what failed first; those that hold are only counted, unless all
-    are to be shown in `full`. Those that are `over` were not looked at.
+    """Yield the results as lines, failed ones first; those that hold are only counted, unless all
+    are to be shown in `full`.
 
-    With `outages` what fails while each part is down follows.
+    Those that are `over` were not verified. With `outages`, what fails while each part is down
+    follows.
     """
     if plan.down:
         names = [
@@ -109,7 +110,9 @@ def _result_lines(plan: Plan, result: Verified) -> Iterator[str]:
 
 
 def _outage_lines(plan: Plan, outages: Sequence[Outage]) -> Iterator[str]:
-    """Yield what fails while each part is down, then how many parts can be down without that."""
+    """Yield what fails while each part is down, then how many parts can fail without any effect on
+    claims.
+    """
     harmless = 0
     for outage in outages:
         if not outage.broken:

@@ -15,7 +15,7 @@ MOST_ERRORS = 8
 
 
 def state_lines(plan: Plan, at: datetime, stands: tuple[int, int]) -> Iterator[str]:
-    """Yield how a plan stands when the watch begins."""
+    """Yield the state of a plan when the watch begins."""
     yield f"{_clock(at)} {strong(plan.files[0])}: {_stands(stands)}"
     yield quiet(
         f"watching {count(len(plan.sources), 'file')}; save to see what a change does, Ctrl-C ends it"
@@ -23,14 +23,14 @@ def state_lines(plan: Plan, at: datetime, stands: tuple[int, int]) -> Iterator[s
 
 
 def save_lines(plan: Plan, at: datetime, impact: Impact, stands: tuple[int, int]) -> Iterator[str]:
-    """Yield what a save does since the last plan without errors."""
+    """Yield the effect of a save since the last plan without errors."""
     yield ""
     yield f"{_clock(at)} {strong('saved')}: {_stands(stands)}"
     yield from impact_lines(plan, impact)
 
 
 def error_lines(at: datetime, error: PlanError, goes_on: bool) -> Iterator[str]:
-    """Yield the errors of a plan; `goes_on` tells that there was one without before."""
+    """Yield the errors of a plan; `goes_on` says that there was a plan without errors before."""
     errors = error.errors if isinstance(error, PlanErrors) else (error,)
     yield ""
     yield f"{_clock(at)} {word('error', bold=True, shown=count(len(errors), 'error'))}"

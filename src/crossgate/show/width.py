@@ -1,9 +1,9 @@
-"""What fits the terminal: lines and cells are folded at blanks and commas, and long names shortened
-in the middle.
+"""Text that fits the terminal: lines and cells are folded at blanks and commas, and long names
+shortened in the middle.
 
-The width is `COLUMNS` where it is set, else the terminal's; in a pipe without it there is none, and
-nothing is folded, so that other programs get every answer a line each. Colour codes take no room
-and go on behind a fold.
+The width is `COLUMNS` where it is set, or else the terminal's; in a pipe there is none, and nothing
+is folded, so that other programs get every answer on a line of its own. Colour codes take no room
+and continue after a fold.
 """
 
 from __future__ import annotations
@@ -34,7 +34,7 @@ _Letter = tuple[str, str]
 
 
 def screen_width() -> int | None:
-    """Return how many columns there are; None where nothing is to be folded."""
+    """Return the number of columns; None where nothing is to be folded."""
     told = os.environ.get("COLUMNS", "")
     if told.isdecimal() and len(told) < 10 and int(told) > 0:
         return max(int(told), _NARROWEST)
@@ -42,7 +42,7 @@ def screen_width() -> int | None:
 
 
 def width(text: str) -> int:
-    """Return how many columns a text takes, colour codes not counted: a wide letter takes two."""
+    """Return how many columns a text takes, without colour codes: a wide letter takes two."""
     return columns_of(CODES.sub("", text))
 
 
@@ -52,7 +52,7 @@ def _wide(letters: Iterable[_Letter]) -> int:
 
 
 def _first(letters: Sequence[_Letter], room: int) -> int:
-    """Return how many of the first letters fit so many columns, one at least."""
+    """Return how many letters from the start fit into some columns, at least one."""
     count = 1
     while count < len(letters) and _wide(letters[: count + 1]) <= room:
         count += 1
@@ -60,11 +60,9 @@ def _first(letters: Sequence[_Letter], room: int) -> int:
 
 
 def wrapped(text: str, room: int, rest: int | None = None) -> list[str]:
-    """Return a text as lines of at most so many columns; the lines after the first have the `rest`,
-    where it is another room.
-
-    A name that fits no line is shortened in the middle, anything else is parted where the line
-    ends.
+    """Return a text as lines of at most `room` columns; the lines after the first have `rest`
+    columns where that is given. A name that fits into no line is shortened in the middle, anything
+    else is cut at the line's end.
     """
     if width(text) <= room:
         return [text]
@@ -88,9 +86,7 @@ def wrapped(text: str, room: int, rest: int | None = None) -> list[str]:
 
 
 def hung(line: str) -> Iterator[str]:
-    """Yield a line as those that fit the screen, the further ones two columns in from where it
-    starts.
-    """
+    """Yield a line as lines that fit the screen, the later ones two columns further in."""
     room = screen_width()
     if room is None or width(line) <= room:
         yield line
@@ -103,8 +99,8 @@ def hung(line: str) -> Iterator[str]:
 
 
 def columns(rows: Iterable[Sequence[str]], indent: int = 0) -> list[str]:
-    """Return rows as lines with aligned columns, two blanks between them and none at the end of a
-    line; cells fold where they must.
+    """Return rows as lines with aligned columns, two blanks apart and without blanks at the end;
+    cells are folded where they must be.
     """
     cells = [_stripped(row) for row in rows]
     widths = [max(map(width, column)) for column in zip_longest(*cells, fillvalue="")]
@@ -138,8 +134,8 @@ def _stripped(row: Sequence[str]) -> list[str]:
 
 
 def _fitting(widths: list[int], room: int) -> list[int]:
-    """Return widths that fit together: those of the widest columns are made the same, as far down
-    as they must.
+    """Return column widths that fit together: the widest columns are narrowed to the same width, as
+    far as necessary.
     """
     room -= _GAP * (len(widths) - 1)
     if sum(widths) <= room:
@@ -172,8 +168,8 @@ def _pieces(letters: list[_Letter]) -> Iterator[list[_Letter]]:
 
 
 def _shortened(piece: list[_Letter], room: int) -> list[_Letter]:
-    """Return a name with its middle left out, where a piece is a name and there is room for enough
-    of it; else the piece.
+    """Return a name with its middle left out, where there is room for enough of it; any other piece
+    unchanged.
     """
     plain = "".join(letter for letter, _ in piece)
     bare = plain.rstrip(" ,")
@@ -191,7 +187,7 @@ def _shortened(piece: list[_Letter], room: int) -> list[_Letter]:
 
 
 def _painted(letters: Sequence[_Letter]) -> str:
-    """Return letters with their codes, without the blanks at their end."""
+    """Return letters with their colour codes, without blanks at the end."""
     end = len(letters)
     while end and letters[end - 1][0] == " ":
         end -= 1

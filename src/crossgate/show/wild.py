@@ -13,8 +13,8 @@ _MOST_PATTERNS = 40
 
 
 def lines(written: str, patterns: Sequence[Pattern]) -> Iterator[str]:
-    """Yield what a set of addresses is: notations, first, last and count, and the bits of a single
-    pattern.
+    """Yield a set of addresses in every notation, with first, last and count, and the bits of a
+    single pattern.
     """
     yield strong(written)
     if len(patterns) == 1:
@@ -39,7 +39,7 @@ def lines(written: str, patterns: Sequence[Pattern]) -> Iterator[str]:
 def reading_lines(
     kind: str, written: str, patterns: Sequence[Pattern], likely: bool, alone: bool
 ) -> Iterator[str]:
-    """Yield what a mask is that may be of either kind, read as one of them; `alone` where there is
+    """Yield what a mask of unknown kind means, read as one of the two kinds; `alone` where there is
     no address before it.
     """
     (pattern,) = patterns

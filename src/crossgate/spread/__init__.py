@@ -1,1 +1,1 @@
-"""A replay spread over processes: here, or on the machines of a Dask cluster."""
+"""Work spread over processes: here, or on the machines of a Dask cluster."""

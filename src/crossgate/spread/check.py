@@ -1,4 +1,4 @@
-"""An audit whose parts are done by others: each looks at some lists of the plan."""
+"""An audit whose parts are done by other processes: each looks at some lists of the plan."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ _EACH = 4
 
 @dataclass(frozen=True)
 class CheckJob:
-    """What is looked through: the plan, at what time, and how many pieces a question may take."""
+    """What to audit: the plan, the time, and how many pieces a question may take."""
 
     plan: Plan
     now: datetime
@@ -33,9 +33,8 @@ _kept = threading.local()
 
 
 def check_part(job: bytes, part: Part) -> Mapping[str, Told]:
-    """Look through the lists that a part names; the first part has all that is about no list, too.
-
-    `job` is a pickled `CheckJob`.
+    """Audit the lists that a part names; the first part also does what is about no list. `job` is a
+    pickled `CheckJob`.
     """
     if getattr(_kept, "job", None) != job:
         wanted: CheckJob = pickle.loads(job)
@@ -63,8 +62,8 @@ def audit_in_parts(plan: Plan, now: datetime, pool: Pool, tell: Tell) -> Audited
 
 
 def _shared(plan: Plan, most: int) -> list[set[str]]:
-    """Return the names of a plan's lists in so many parts of about as many entries, none of them
-    empty but where there is no list.
+    """Return the names of a plan's lists in `most` parts at most, with about equal numbers of
+    entries; no part is empty unless there are no lists.
     """
     parts: list[set[str]] = [set() for _ in range(most)]
     sizes = [0] * most

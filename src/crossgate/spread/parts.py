@@ -1,9 +1,9 @@
-"""Traffic in parts: each conversation is whole in one of them, so that parts can be replayed apart
-and added up.
+"""Traffic in parts: each conversation is in exactly one of them, so that parts can be replayed
+separately and added up.
 
-Which part a row goes to is told by a digest of its unordered 5-tuple. A part is a file of records,
-one a stretch of the stream, in the order in which it was read; what a batch was told by all rows
-together, as what time had been reached, goes with each share.
+A digest of the unordered 5-tuple decides which part a row goes to. A part is a file of records, one
+for each batch, in reading order; what was known for a whole batch, such as the time that had been
+reached, is stored with each share of it.
 """
 
 from __future__ import annotations
@@ -45,8 +45,8 @@ Share = tuple[Family, Arrived]
 
 @dataclass(frozen=True)
 class Job:
-    """What is done with every part: the plan, another one to compare with, and the options of
-    `replay` that count for it.
+    """What every part needs: the plan, another one to compare with, and the options of `replay`
+    that matter.
     """
 
     plan: Plan
@@ -61,15 +61,15 @@ class Job:
     """Whether what each line permitted is wanted."""
 
     def replay(self) -> Replay:
-        """Make what replays traffic for this."""
+        """Return the object that replays a part's traffic."""
         came_in = None if self.entered is None else entrance(self.plan, self.entered)
         other = None if self.other is None else Network(self.other)
         return Replay(Network(self.plan), self.zone, self.idle, came_in, other, self.by, self.users)
 
 
 class Done(NamedTuple):
-    """What a part comes to, its conversations' rows where they are wanted, and the conversations
-    that limits count with those of other parts.
+    """The result of a part, the rows of its conversations where they are wanted, and the
+    conversations that rate limits count together with those of other parts.
     """
 
     sums: Sums
@@ -78,7 +78,7 @@ class Done(NamedTuple):
 
 
 class Parts:
-    """Files of traffic in a folder, one for each part."""
+    """Traffic in the files of a folder, one for each part."""
 
     def __init__(self, folder: Path, count: int) -> None:
         self.paths = [folder / f"part-{number}" for number in range(count)]
@@ -101,7 +101,7 @@ class Parts:
             self._write(part)
 
     def close(self) -> None:
-        """Write what waits. Raises `OSError` where there is no space left."""
+        """Write what is still buffered. Raises `OSError` where there is no space left."""
         for part in range(len(self.paths)):
             self._write(part)
 
@@ -115,7 +115,7 @@ class Parts:
 
 
 def shares(file: BinaryIO) -> Iterator[Share]:
-    """Yield the shares that were written into the file of a part, in their order."""
+    """Yield the shares in the file of a part, in their order."""
     while head := file.read(_HEAD.size):
         packed, size = _HEAD.unpack(head)
         yield from pickle.loads(
@@ -128,8 +128,8 @@ _kept = threading.local()
 
 
 def replay_part(job: bytes, part: Path | bytes) -> Done:
-    """Replay one part, given as its file or as what stands in it; `job` is a pickled `Job`. Runs in
-    any process, any number of times.
+    """Replay one part, given as its file or as the file's contents; `job` is a pickled `Job`. Can
+    run in any process, any number of times.
     """
     if getattr(_kept, "job", None) != job:
         wanted: Job = pickle.loads(job)

@@ -1,5 +1,5 @@
-"""Who does the parts of a task: processes of this machine, or the workers of a Dask cluster; what
-is lost with one of them is done again.
+"""Pools of workers for the parts of a task: processes of this machine, or the workers of a Dask
+cluster; parts lost with a worker are done again.
 """
 
 from __future__ import annotations
@@ -33,19 +33,19 @@ _PATIENCE = 10
 
 
 class Pool(Protocol):
-    """Takes parts, and gives back what they come to, in their order."""
+    """Takes parts, and returns their results in order."""
 
     size: int
     """How many parts are done at a time."""
 
     def done(self, task: Task[Done], job: bytes, parts: Sequence[Part]) -> Iterator[Done]:
-        """Yield what each part comes to, in order, a few ahead at a time. Raises `PlanError` for
-        what cannot be done.
+        """Yield the result of each part, in order, working a few parts ahead. Raises `PlanError`
+        for what cannot be done.
         """
         ...
 
     def close(self) -> None:
-        """Let the workers go."""
+        """Release the workers."""
         ...
 
 
@@ -64,8 +64,8 @@ class LocalPool:
         )
 
     def done(self, task: Task[Done], job: bytes, parts: Sequence[Part]) -> Iterator[Done]:
-        """Yield what each part comes to, in order. A process that dies takes its pool along; then
-        what was under way is done again.
+        """Yield the result of each part, in order. A process that dies takes its pool with it; the
+        parts under way are then done again.
         """
         waiting: deque[tuple[Part, Future[Done]]] = deque()
         left, tries = deque(parts), 0
@@ -91,20 +91,16 @@ class LocalPool:
             yield found
 
     def close(self) -> None:
-        """Let the processes go."""
+        """End the processes."""
         self._executor.shutdown(wait=False, cancel_futures=True)
 
 
 class ClusterPool:
-    """The workers of a Dask cluster; its scheduler gives the parts of one that is lost to the
-    others.
-    """
+    """The workers of a Dask cluster; its scheduler gives the parts of a lost worker to the others."""
 
     def __init__(self, address: str, trusted: bool = False) -> None:
-        """Join it. Raises `PlanError` when nothing answers there, or workers have not this version
-        of Cross Gate.
-
-        What is on the way to a scheduler that is neither here nor behind TLS must be `trusted`.
+        """Join it. Raises `PlanError` when nothing answers there, or workers have another version
+        of Cross Gate. A scheduler that is neither on this machine nor behind TLS must be `trusted`.
         """
         try:
             import dask
@@ -150,7 +146,7 @@ class ClusterPool:
         return sum(self._client.nthreads().values())
 
     def done(self, task: Task[Done], job: bytes, parts: Sequence[Part]) -> Iterator[Done]:
-        """Yield what each part comes to, in order."""
+        """Yield the result of each part, in order."""
         from distributed import KilledWorker
 
         waiting: deque[Any] = deque()
@@ -175,7 +171,7 @@ class ClusterPool:
 
 
 def _see_scheduler(address: str, trusted: bool) -> None:
-    """Raise `PlanError` for what is no address of a scheduler, for one that nobody listens at, and
+    """Raise `PlanError` for an address that is no scheduler's, for one where nothing listens, and
     for one that is not trusted.
     """
     import dask

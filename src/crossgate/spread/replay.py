@@ -1,4 +1,4 @@
-"""A replay of traffic whose parts are done by others."""
+"""A replay of traffic whose parts are done by other processes."""
 
 from __future__ import annotations
 
@@ -28,10 +28,9 @@ def replay_in_parts(
     table: VerdictTable | None,
     tell: Callable[[int, int], None],
 ) -> None:
-    """Split all traffic, have its parts replayed, and add up what they come to in `replay`, which
-    itself traces only what limits count.
-
-    Raises `PlanError` for what cannot be read, and where there is no space for the parts.
+    """Divide all traffic, have its parts replayed, and add up the results in `replay`, which itself
+    traces only what rate limits count. Raises `PlanError` for what cannot be read, and where there
+    is no space for the parts.
     """
     count = min(max(_EACH * pool.size, size(traffic.paths) // _PART), _MOST)
     with tempfile.TemporaryDirectory(prefix="crossgate-") as folder:
