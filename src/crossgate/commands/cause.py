@@ -49,7 +49,8 @@ def cause(
     only_ipv6: Annotated[bool, typer.Option("-6", help="It was seen over IPv6.")] = False,
     at: AtOption = None,
     every: Annotated[
-        bool, typer.Option("--every", help="Show every cause that explains some.")
+        bool,
+        typer.Option("--every", help="Show every cause that explains at least one observation."),
     ] = False,
     as_json: JsonOption = False,
 ) -> None:

@@ -28,7 +28,7 @@ if TYPE_CHECKING:
 Item = TypeVar("Item")
 
 FloodOption = Annotated[
-    bool, typer.Option("--flood", help="Ask about what is beyond every `at most` of the lists.")
+    bool, typer.Option("--flood", help="Ask about traffic beyond every `at most` of the lists.")
 ]
 AtOption = Annotated[
     str | None,
@@ -132,7 +132,7 @@ UnpackedOption = Annotated[
         metavar="GB",
         min=0,
         callback=_allow_unpacked,
-        help="Let a packed file unpack to so much (4).",
+        help="How much a packed file may unpack to (4).",
     ),
 ]
 

@@ -46,7 +46,7 @@ def distil(
             "--at-least",
             min=1,
             metavar="N",
-            help="Leave out what was seen less often.",
+            help="Leave out what was seen fewer than N times.",
             show_default=False,
         ),
     ] = 1,
@@ -56,7 +56,7 @@ def distil(
             min=0,
             max=100,
             metavar="N",
-            help="Let an entry take in up to N percent that was not seen.",
+            help="Allow N percent of an entry to be traffic that was not seen.",
         ),
     ] = 0,
     rate: Annotated[

@@ -64,7 +64,7 @@ OutOption = Annotated[
 ]
 SizeOption = Annotated[
     str | None,
-    typer.Option("--size", metavar="WIDTHxHEIGHT", help="Fit it into so many pixels, as 1280x800."),
+    typer.Option("--size", metavar="WIDTHxHEIGHT", help="The size in pixels, such as 1280x800."),
 ]
 DarkOption = Annotated[bool, typer.Option("--dark", help="Light on dark paper.")]
 
@@ -162,7 +162,8 @@ def grid(
         ),
     ] = None,
     against: Annotated[
-        Path | None, typer.Option(metavar="OTHER", help="Mark what another plan does otherwise.")
+        Path | None,
+        typer.Option(metavar="OTHER", help="Mark what another plan treats differently."),
     ] = None,
     at: AtOption = None,
     out: OutOption = None,

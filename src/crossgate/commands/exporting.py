@@ -47,11 +47,11 @@ def export(
             "--on",
             metavar="DEVICE",
             autocompletion=complete_device,
-            help="Only what stands on one device, its interfaces by their own names.",
+            help="Only lists placed on one device, its interfaces by their own names.",
         ),
     ] = None,
     unplaced: Annotated[
-        bool, typer.Option("--unplaced", help="Only the lists, not where they stand.")
+        bool, typer.Option("--unplaced", help="Only the lists, not their places.")
     ] = False,
     approximate: Annotated[
         bool,

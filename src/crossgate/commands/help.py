@@ -23,7 +23,7 @@ def explain(
         typer.Argument(
             metavar="[WORD]...",
             autocompletion=complete_word,
-            help="A word, as keep, wild or never-reached.",
+            help="A word, such as keep, wild or never-reached.",
         ),
     ] = None,
 ) -> None:

@@ -77,24 +77,24 @@ def import_(
         bool,
         typer.Option(
             "--replace",
-            help="Put lists in the place of those that are there.",
+            help="Replace lists that are there already.",
         ),
     ] = False,
     approximate: Annotated[
         bool,
         typer.Option(
             "--approximate",
-            help="Let less by than the file does where the plan cannot say the same; never more.",
+            help="Permit less than the file does where the plan cannot say the same; never more.",
         ),
     ] = False,
     tally: Annotated[
-        bool, typer.Option("--tally", help="Add how often lines have decided to the tally.")
+        bool, typer.Option("--tally", help="Add to the tally how often lines have decided.")
     ] = False,
     drift: Annotated[
         bool,
         typer.Option(
             "--drift",
-            help="With --dry-run: exit status 1 where some traffic would fare otherwise, else 0.",
+            help="With --dry-run: exit status 1 where some traffic would be treated differently, else 0.",
         ),
     ] = False,
     key: Annotated[
@@ -102,14 +102,14 @@ def import_(
         typer.Option("--key", help="Of tables: the column by which rows are known."),
     ] = Key.NAME,
     prune: Annotated[
-        bool, typer.Option("--prune", help="Of tables: take out what the table does not have.")
+        bool, typer.Option("--prune", help="Of tables: remove what the table does not have.")
     ] = False,
     roles: Annotated[
         str | None,
         typer.Option(
             "--group",
             metavar="COLUMN",
-            help="Of hosts: keep a group for each value of it.",
+            help="Of hosts: keep a group for each value of this column.",
         ),
     ] = None,
     leases: Annotated[

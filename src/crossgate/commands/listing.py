@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from crossgate.language.draft import Draft
 
 listing = typer.Typer(
-    name="list", help="Write a new list, take one out, or number one anew.", no_args_is_help=True
+    name="list", help="Write a new list, remove one, or renumber one.", no_args_is_help=True
 )
 
 
@@ -27,7 +27,7 @@ listing = typer.Typer(
 @edit_command
 def new(
     name: Annotated[
-        str, typer.Argument(metavar="ID", help="A name, or a number that says the kind.")
+        str, typer.Argument(metavar="ID", help="A name, or a number that stands for the kind.")
     ],
     kind: Annotated[Kind, typer.Argument(metavar="KIND", help="standard or extended")],
     family: Annotated[

@@ -46,7 +46,7 @@ def lists(
     short: Annotated[
         bool,
         typer.Option(
-            "--short", help="A line a list: its kind, how many entries, where it stands, its tally."
+            "--short", help="One line for each list: kind, number of entries, places, tally."
         ),
     ] = False,
     taken: Annotated[
@@ -63,7 +63,7 @@ def lists(
         typer.Option(
             "--why",
             metavar="PACKET",
-            help="Show why lines take 'SERVICE FROM to TO' or not, as 'tcp/443 kiosk-1 to duty'.",
+            help="Show why lines match 'SERVICE FROM to TO' or not, as 'tcp/443 kiosk-1 to duty'.",
         ),
     ] = None,
     until: Annotated[

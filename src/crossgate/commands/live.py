@@ -69,7 +69,7 @@ AcceptNewOption = Annotated[
 ]
 WithinOption = Annotated[
     float,
-    typer.Option(min=0.1, max=600, metavar="SECONDS", help="How long a device may take."),
+    typer.Option(min=0.1, max=600, metavar="SECONDS", help="How long to wait for a device."),
 ]
 
 
@@ -82,7 +82,7 @@ def pull(
     accept_new: AcceptNewOption = False,
     within: WithinOption = 15,
     tally: Annotated[
-        bool, typer.Option("--tally", help="Add how often lines have decided to the tally.")
+        bool, typer.Option("--tally", help="Add to the tally how often lines have decided.")
     ] = False,
     anyway: AnywayOption = False,
     yes: YesOption = False,
@@ -132,7 +132,7 @@ def drift(
         Path | None, typer.Option(metavar="FILE", help="Also write the result as JUnit XML.")
     ] = None,
     every: Annotated[
-        bool, typer.Option("--all", help="Show all traffic that fares otherwise.")
+        bool, typer.Option("--all", help="Show all traffic that is treated differently.")
     ] = False,
     as_json: JsonOption = False,
 ) -> None:

@@ -39,7 +39,7 @@ def mend(
     take: Annotated[
         str | None,
         typer.Option(
-            "--take", metavar="LETTER", help="Show what this proposal does; with --write make it."
+            "--take", metavar="LETTER", help="Show what this proposal does; with --write, make it."
         ),
     ] = None,
     every: Annotated[

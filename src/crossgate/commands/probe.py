@@ -49,7 +49,7 @@ def probe(
     rate: Annotated[
         float,
         typer.Option(
-            "--rate", metavar="N", min=0.1, max=_MOST_RATE, help="At most so many tests a second."
+            "--rate", metavar="N", min=0.1, max=_MOST_RATE, help="At most N tests a second."
         ),
     ] = _RATE,
     at: AtOption = None,

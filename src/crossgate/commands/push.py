@@ -52,11 +52,12 @@ def push(
             min=5,
             max=3600,
             metavar="SECONDS",
-            help="A device goes back by itself that is not confirmed within.",
+            help="A device rolls back unless it is confirmed within this time.",
         ),
     ] = 120,
     keep_done: Annotated[
-        bool, typer.Option("--keep-done", help="Leave devices that are done where one fails.")
+        bool,
+        typer.Option("--keep-done", help="Keep the devices that are done when one fails."),
     ] = False,
     approximate: Annotated[
         bool, typer.Option("--approximate", help="Leave out what the models cannot say.")
@@ -64,11 +65,9 @@ def push(
     anyway: Annotated[
         bool, typer.Option("--anyway", help="Push even where a claim breaks.")
     ] = False,
-    resume: Annotated[
-        bool, typer.Option("--resume", help="Go on with a push that did not end.")
-    ] = False,
+    resume: Annotated[bool, typer.Option("--resume", help="Continue an unfinished push.")] = False,
     undo: Annotated[
-        bool, typer.Option("--undo", help="Put back what a push began that did not end.")
+        bool, typer.Option("--undo", help="Put back what an unfinished push has done.")
     ] = False,
     yes: Annotated[bool, typer.Option("--yes", help="Push without asking.")] = False,
     dry_run: Annotated[

@@ -106,7 +106,7 @@ def rehearse(
     ] = False,
     at: AtOption = None,
     full: Annotated[
-        bool, typer.Option("--full", help="Show what is decided as it falls, and claims that hold.")
+        bool, typer.Option("--full", help="Show each decision as it happens, and claims that hold.")
     ] = False,
     tally: TallyOption = False,
     as_json: Annotated[

@@ -22,7 +22,7 @@ def rename(
     ],
     name: Annotated[
         str,
-        typer.Argument(metavar="NAME", autocompletion=complete_about, help="Its name now."),
+        typer.Argument(metavar="NAME", autocompletion=complete_about, help="Its present name."),
     ],
     new: Annotated[str, typer.Argument(metavar="NEW", help="The new name.")],
 ) -> Change:

@@ -96,7 +96,7 @@ def replay(
         Path | None,
         typer.Option(
             metavar="OTHER",
-            help="What fares otherwise there; exit status 1 if any.",
+            help="Show what is treated differently there; exit status 1 if any.",
         ),
     ] = None,
     out: Annotated[

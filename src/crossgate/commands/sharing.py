@@ -13,7 +13,7 @@ if TYPE_CHECKING:
 
 WorkersOption = Annotated[
     int | None,
-    typer.Option("--workers", min=1, metavar="N", help="Share the work among so many processes."),
+    typer.Option("--workers", min=1, metavar="N", help="Share the work among N processes."),
 ]
 ClusterOption = Annotated[
     str | None,
@@ -25,7 +25,7 @@ ClusterOption = Annotated[
 ]
 TrustedNetworkOption = Annotated[
     bool,
-    typer.Option("--trusted-network", help="Let --cluster go to another machine without TLS."),
+    typer.Option("--trusted-network", help="Allow --cluster to use another machine without TLS."),
 ]
 
 

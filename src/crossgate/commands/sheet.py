@@ -87,7 +87,7 @@ def sheet(
         typer.Option("--tally", help="Leave out lines that have decided, by the tally."),
     ] = False,
     every: Annotated[
-        bool, typer.Option("--every", help="Name every line that no test shows.")
+        bool, typer.Option("--every", help="List every line that no test shows.")
     ] = False,
     as_json: JsonOption = False,
 ) -> None:

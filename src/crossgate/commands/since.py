@@ -55,7 +55,7 @@ def since(
     every: Annotated[
         bool,
         typer.Option(
-            "--every", help="Look at every commit, so that no turn and turning back is missed."
+            "--every", help="Look at every commit, so that no change and its reversal are missed."
         ),
     ] = False,
     as_json: JsonOption = False,

@@ -42,7 +42,7 @@ def stand_in(
         typer.Option(
             "--fail",
             metavar="DEVICE=HOW",
-            help="Have a device refuse commits, be slow, drop-after-commit or die.",
+            help="Make a device refuse commits, be slow, drop-after-commit or die.",
         ),
     ] = None,
 ) -> None:

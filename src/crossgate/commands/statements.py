@@ -36,13 +36,13 @@ def _group_of(name: str, told: str) -> typer.Typer:
     return typer.Typer(name=name, help=told, no_args_is_help=True)
 
 
-group = _group_of("group", "Let a group have more members, or fewer.")
-service = _group_of("service", "Let a service have more parts, or fewer.")
-window = _group_of("window", "Give a window other hours.")
-host = _group_of("host", "Write a new host, or take one out.")
-subnet = _group_of("subnet", "Write a new subnet, or take one out.")
-route = _group_of("route", "Let a device have one more route, or one less.")
-expect = _group_of("expect", "Write down what must hold, or take that out.")
+group = _group_of("group", "Add members to a group, or remove them.")
+service = _group_of("service", "Add parts to a service, or remove them.")
+window = _group_of("window", "Change the hours of a window.")
+host = _group_of("host", "Add a host, or remove one.")
+subnet = _group_of("subnet", "Add a subnet, or remove one.")
+route = _group_of("route", "Add a route to a device, or remove one.")
+expect = _group_of("expect", "Add what must hold, or remove it.")
 
 
 @group.command("add", epilog=examples("group add servers duty"))

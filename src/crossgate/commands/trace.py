@@ -111,10 +111,10 @@ def trace(
         bool, typer.Option("--full", help="Show several conversations crossing by crossing too.")
     ] = False,
     short: Annotated[
-        bool, typer.Option("--short", help="Show one conversation in a line too.")
+        bool, typer.Option("--short", help="Show a single conversation on one line too.")
     ] = False,
     every: Annotated[
-        bool, typer.Option("--every", help="Show every crossing where no list stands.")
+        bool, typer.Option("--every", help="Show every crossing without a list, too.")
     ] = False,
     why: Annotated[
         bool,
@@ -122,7 +122,9 @@ def trace(
     ] = False,
     week: Annotated[
         bool,
-        typer.Option("--week", help="Show from when to when which verdict, a week from --at on."),
+        typer.Option(
+            "--week", help="Show the verdicts over the week from --at on, with their times."
+        ),
     ] = False,
     until: Annotated[
         str | None,
@@ -137,7 +139,7 @@ def trace(
         typer.Option(
             "--draw",
             metavar="FILE",
-            help="Draw the first conversation, too: .svg, .png or .pdf.",
+            help="Draw the first conversation as well: .svg, .png or .pdf.",
         ),
     ] = None,
     tally: TallyOption = False,

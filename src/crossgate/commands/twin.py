@@ -18,7 +18,7 @@ def twin(
     list_name: ListArgument,
     new: Annotated[str, typer.Argument(metavar="NEW", help="The name of the twin.")],
     placed: Annotated[
-        bool, typer.Option("--place", help="Place it where the list stands, too.")
+        bool, typer.Option("--place", help="Place it where the list is placed, too.")
     ] = False,
 ) -> Change:
     """Write a list in the other address family, with the names that have addresses of both."""

@@ -34,7 +34,7 @@ def undo(
     context: typer.Context,
     number: CountArgument = 1,
     listed: Annotated[
-        bool, typer.Option("--list", help="Show the edits that can be taken back or made again.")
+        bool, typer.Option("--list", help="Show the edits that can be undone or made again.")
     ] = False,
     *,
     how: How,

@@ -52,7 +52,7 @@ def verify(
         ),
     ] = False,
     full: Annotated[
-        bool, typer.Option("--full", help="Show those that hold too, each in a line.")
+        bool, typer.Option("--full", help="Show those that hold too, on a line each.")
     ] = False,
     tally: TallyOption = False,
     pieces: PiecesOption = None,

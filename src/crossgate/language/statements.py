@@ -123,7 +123,7 @@ def subnet_place(plan: Plan, name: str) -> Place:
 
 
 def set_window(draft: Draft, name: str, hours: str) -> str:
-    """Give a window other hours. Raises `PlanError` for a window that does not exist."""
+    """Change the hours of a window. Raises `PlanError` for a window that does not exist."""
     plan = draft.plan
     if name not in plan.windows:
         raise PlanError(unknown("window", name, list(plan.windows)))
