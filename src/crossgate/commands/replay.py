@@ -96,7 +96,7 @@ def replay(
         Path | None,
         typer.Option(
             metavar="OTHER",
-            help="Show what is treated differently there; exit status 1 if any.",
+            help="What another plan decides differently; exit status 1 if any.",
         ),
     ] = None,
     out: Annotated[
@@ -138,10 +138,7 @@ def replay(
         str | None,
         typer.Option(
             metavar="COLUMN",
-            help=(
-                "A column that says what the device decided, held against the plan; exit status 1 "
-                "if any differs."
-            ),
+            help="A column with a device's decisions; exit status 1 if any differs.",
         ),
     ] = None,
     by: Annotated[

@@ -122,9 +122,7 @@ def trace(
     ] = False,
     week: Annotated[
         bool,
-        typer.Option(
-            "--week", help="Show the verdicts over the week from --at on, with their times."
-        ),
+        typer.Option("--week", help="Show how the verdict changes over a week from --at on."),
     ] = False,
     until: Annotated[
         str | None,
