@@ -96,7 +96,7 @@ def replay(
         Path | None,
         typer.Option(
             metavar="OTHER",
-            help="What another plan decides differently; exit status 1 if any.",
+            help="What another plan decides differently (then exit 1).",
         ),
     ] = None,
     out: Annotated[
@@ -138,7 +138,7 @@ def replay(
         str | None,
         typer.Option(
             metavar="COLUMN",
-            help="A column with a device's decisions; exit status 1 if any differs.",
+            help="A device's decisions, to compare (exit 1 if different).",
         ),
     ] = None,
     by: Annotated[
