@@ -14,6 +14,10 @@ from crossgate.language.names import Kept
 from crossgate.language.reader import Reading, attempt
 
 LINES = [
+    "# a comment",
+    "    # a comment in a block",
+    "",
+    '    note "on what follows"',
     "subnet here 10.1.0.0/16",
     "subnet far 10.2.0.0/16",
     "subnet far 10.3.0.0/16",
@@ -35,6 +39,21 @@ LINES = [
 ]
 
 
+BEGINNING = [
+    "subnet here 10.1.0.0/16",
+    "subnet far 10.2.0.0/16",
+    "group some 10.1.0.0/24",
+    "service web tcp/80",
+    "list one extended ipv4",
+    "    10 permit web some to far",
+    "list two extended ipv4",
+    "    10 permit web some to far",
+    '    note "on what follows"',
+    "    20 permit udp any to any",
+    "    otherwise permit",
+]
+
+
 def said(found: tuple[Reading, list[PlanError]]) -> object:
     """Return all that a reading says."""
     plan = found[0].plan
@@ -42,7 +61,9 @@ def said(found: tuple[Reading, list[PlanError]]) -> object:
         (
             name,
             each.kind,
-            each.otherwise,
+            each.place,
+            (each.otherwise, each.otherwise.place),
+            [(note.text, note.place) for note in each.notes],
             [
                 (entry.number, entry.meaning, entry.window, entry.limit, entry.off, entry.place)
                 for entry in each.entries
@@ -63,7 +84,7 @@ def said(found: tuple[Reading, list[PlanError]]) -> object:
 )
 def test_what_is_kept_reads_as_from_nothing(edits: list[tuple[int, int, str]]) -> None:
     path, kept = Path("plan.gate"), Kept()
-    lines: list[str] = [LINES[0], LINES[1], LINES[3], LINES[4], LINES[7], LINES[10]]
+    lines = [*BEGINNING]
     for at, out, line in edits:
         lines[at : at + out] = [line]
         data = {"plan.gate": "\n".join(lines).encode()}
@@ -81,3 +102,17 @@ def test_an_entry_that_has_not_changed_is_the_same_one() -> None:
     )
     assert second[0] is first[0]
     assert second[1] is not first[1]
+
+
+def test_a_list_that_has_only_moved_is_not_read_again() -> None:
+    path, kept = Path("plan.gate"), Kept()
+    text = "list one extended ipv4\n    10 permit tcp any to any\n"
+    first, second = (
+        attempt(path, {"plan.gate": (above + text).encode()}, kept)[0].plan.lists["one"]
+        for above in ("", "# a comment\n\n")
+    )
+    assert (first.place.line, second.place.line) == (1, 3)
+    old, new = first.entries[0], second.entries[0]
+    assert (old.place.line, new.place.line) == (2, 4)
+    assert new.service is old.service
+    assert new.has_only_moved(old)

@@ -11,7 +11,6 @@ from collections import Counter
 from collections.abc import Collection, Mapping
 from datetime import datetime
 from functools import cache, partial
-from operator import is_
 from typing import NamedTuple
 
 from crossgate.core.answers.change import Change
@@ -21,7 +20,7 @@ from crossgate.core.audit import audit
 from crossgate.core.audit.context import Focus, Touched
 from crossgate.core.lists.difference import unshared
 from crossgate.core.lists.split import EntryRegion
-from crossgate.core.model.accesslist import AccessList, AnyEntry
+from crossgate.core.model.accesslist import AccessList, AnyEntry, Entry
 from crossgate.core.model.address import Family
 from crossgate.core.model.claim import Only, Promise
 from crossgate.core.model.finding import KINDS, Finding
@@ -288,8 +287,10 @@ def _changed(old: AccessList | None, new: AccessList | None) -> list[EntryRegion
         return []
     if old.otherwise.action is not new.otherwise.action:
         return [EntryRegion(entry, each.family) for each in (old, new) for entry in each.entries]
-    if len(old.entries) == len(new.entries) and all(map(is_, old.entries, new.entries)):
-        return []  # entries whose lines were not read again are the very same
+    if len(old.entries) == len(new.entries) and all(
+        map(Entry.has_only_moved, old.entries, new.entries)
+    ):
+        return []
     before, after = ([entry for entry in each.entries if not entry.off] for each in (old, new))
     alone = unshared(before, after, lambda entry: (*entry.meaning, entry.window, entry.log))
     return [EntryRegion(entry, new.family) for entry in alone]

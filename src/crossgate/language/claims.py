@@ -4,6 +4,7 @@ and `accept` lines.
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from datetime import date
 from typing import Any, NamedTuple
 
@@ -52,7 +53,7 @@ def placement(words: Words, names: Names) -> None:
             see_that_tls_is_seen(plan, access_list, each)
     except PlanError as error:
         raise words.error(error.message) from None
-    taken = standing(plan, access_list, direction, point)
+    taken = standing(plan, access_list, direction, point, names.placements_near(point))
     if taken is not None:
         at, other = taken
         message = (
@@ -60,8 +61,8 @@ def placement(words: Words, names: Names) -> None:
             f"{plan.line_of(other.place)}) already"
         )
         raise words.error(f"{message}; a place takes one list of a family each way", index=1)
-    placements = plan.frame_placements if isinstance(access_list, EthernetList) else plan.placements
-    placements.append(Placement(access_list.name, direction, point, words.place))
+    placed = Placement(access_list.name, direction, point, words.place)
+    names.place(placed, isinstance(access_list, EthernetList))
 
 
 def see_that_frames_pass(access_list: AnyList[Any], point: Point) -> None:
@@ -77,10 +78,10 @@ def see_that_tls_is_seen(plan: Plan, access_list: AnyList[Any], point: Point) ->
     """Raise `PlanError` where a list that asks for TLS versions would be at a point without a
     stateful device.
     """
-    asking = next(
-        (each for each in access_list.entries if each.tls is not None and not each.off), None
-    )
-    if asking is None or (point.device is not None and plan.devices[point.device].stateful):
+    if not access_list.tls:
+        return
+    asking = next(each for each in access_list.entries if each.tls is not None and not each.off)
+    if point.device is not None and plan.devices[point.device].stateful:
         return
     which = (
         f"{asking.number} of list {access_list.name} (line {asking.place.line}) asks what TLS "
@@ -101,16 +102,19 @@ _NO_FRAMES = (PointKind.INTERFACE, PointKind.SUBNET, PointKind.ITSELF)
 
 
 def standing(
-    plan: Plan, access_list: AnyList[Any], direction: Direction, point: Point
+    plan: Plan,
+    access_list: AnyList[Any],
+    direction: Direction,
+    point: Point,
+    among: Iterable[Placement] | None = None,
 ) -> tuple[Point, Placement] | None:
     """Return a placement that is in the way of placing a list at a point, and its point: one for
-    the same family, direction and place.
+    the same family, direction and place; of all placements, or `among` those that may be.
     """
     family = access_list.family if isinstance(access_list, AccessList) else None
-    for other in plan.frame_placements if family is None else plan.placements:
-        if other.direction is direction and (
-            family is None or plan.lists[other.access_list].family is family
-        ):
+    for other in plan.every_placement if among is None else among:
+        its = plan.lists.get(other.access_list)
+        if other.direction is direction and (None if its is None else its.family) is family:
             if other.point == point:
                 return point, other
             if PointKind.GROUP in (point.kind, other.point.kind):

@@ -89,7 +89,7 @@ def _told_of_end(draft: Draft, access_list: AnyList[Any], new: AnyEntry) -> int 
                 f"nothing is left for it; {_HAVE_ALL.format(after.number)}",
             ]
         return None if after is None else after.number
-    together = replace(access_list, entries=(*access_list.entries, new), _in_force={})
+    together = replace(access_list, entries=(*access_list.entries, new))
     with question(f"what the lines of {access_list.name} take of it"):
         found = taken(access_list, new, None, draft.plan.states([together]))
     same = not found.left and not found.opposed
@@ -124,7 +124,7 @@ def _told_of_end(draft: Draft, access_list: AnyList[Any], new: AnyEntry) -> int 
 def _effective_position(plan: Plan, access_list: AnyList[Any], new: AnyEntry) -> insertion.Position:
     """Return the last position at which a new entry has an effect."""
     if isinstance(access_list, AccessList) and isinstance(new, Entry):
-        together = replace(access_list, entries=(*access_list.entries, new), _in_force={})
+        together = replace(access_list, entries=(*access_list.entries, new))
         with question(f"where the entry has an effect in {access_list.name}"):
             return insertion.effective_position(access_list, new, list(plan.states([together])))
     entries = access_list.entries

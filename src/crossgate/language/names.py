@@ -7,6 +7,7 @@ a family is kept.
 
 from __future__ import annotations
 
+from collections import defaultdict
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from enum import StrEnum
@@ -27,7 +28,7 @@ from crossgate.core.model.address import (
 )
 from crossgate.core.model.errors import Place, PlanError, PlanErrors
 from crossgate.core.model.ethernet import EthernetList
-from crossgate.core.model.network import LEASES_OF, Device, Point, PointKind
+from crossgate.core.model.network import LEASES_OF, Device, Placement, Point, PointKind
 from crossgate.core.model.plan import Group, Plan, UnknownName
 from crossgate.core.model.service import Service, ServiceError, split_service
 from crossgate.core.sets.meaning import (
@@ -79,8 +80,7 @@ class _Around(NamedTuple):
 
 class Kept:
     """What an earlier reading made of the lists of a plan, valid as long as everything around them
-    is unchanged: whole lists that have not moved, and entries by their list's first line and their
-    own text.
+    is unchanged: whole lists, and entries by their list's first line and their own text.
     """
 
     def __init__(self) -> None:
@@ -116,11 +116,19 @@ class Kept:
         return before, self._entries[head]
 
     def whole(self, lines: Sequence[Line]) -> AccessList | EthernetList | None:
-        """Return the list that was read from the same lines at the same place; None where there is
-        none.
+        """Return the list that was read from the same lines, moved where they have moved together;
+        None where there is none.
         """
         before, known = self._lists.get(lines[0].text, ((), None))
-        return known if before == lines else None
+        if known is None or len(before) != len(lines) or before[0].file != lines[0].file:
+            return None
+        down = lines[0].number - before[0].number
+        if any(
+            one.text != other.text or one.number != other.number + down
+            for one, other in zip(lines, before, strict=True)
+        ):
+            return None
+        return known.moved(down) if down else known
 
     def keep(self, lines: Sequence[Line], access_list: AccessList | EthernetList) -> None:
         """Keep the list that was read from some lines without an error."""
@@ -142,6 +150,8 @@ class Names:
         self.tables = tables
         self.errors: list[PlanError] = []
         self.lines: dict[Place, Line] = {}
+        self._placed: defaultdict[Point, list[Placement]] = defaultdict(list)
+        self._placed_on_groups: list[Placement] = []
         self.declared: dict[Space, dict[str, str]] = {space: {} for space in Space}
         self.pending_groups: dict[str, Words] = {}
         self.pending_services: dict[str, Words] = {}
@@ -160,6 +170,21 @@ class Names:
             yield
         except PlanError as error:
             self.errors.append(error)
+
+    def place(self, placement: Placement, frames: bool) -> None:
+        """Add a placement to the plan, of an ethernet list where it is about `frames`."""
+        (self.plan.frame_placements if frames else self.plan.placements).append(placement)
+        self._placed[placement.point].append(placement)
+        if placement.point.kind is PointKind.GROUP:
+            self._placed_on_groups.append(placement)
+
+    def placements_near(self, point: Point) -> Sequence[Placement]:
+        """Return the placements read so far that may be at a point too: those at the point itself
+        and those on groups; for a group, all.
+        """
+        if point.kind is PointKind.GROUP:
+            return [*self.plan.placements, *self.plan.frame_placements]
+        return [*self._placed.get(point, ()), *self._placed_on_groups]
 
     def declare(self, words: Words, space: Space, keyword: str) -> None:
         """Note the name after a statement's keyword. Raises `PlanError` where it stands for

@@ -200,10 +200,12 @@ class Source:
                 return
         hostile = escaped(text) != text
         for line in file_lines(file, text):
-            stripped = line.text.lstrip()
-            if not stripped or stripped[0] == "#":
+            first = line.text.lstrip(" \t")[:1]
+            odd = first if first.isspace() else ""
+            if odd:
+                first = line.text.lstrip()[:1]
+            if not first or first == "#":
                 continue
-            odd = line.text[: len(line.text) - len(stripped)].strip(" \t")[:1]
             if hostile:
                 line = line._replace(text=escaped(line.text))
             if not odd:

@@ -521,7 +521,11 @@ def _same(before: Plan, was: AccessList | None, after: Plan, now: AccessList | N
         return False
     entries = [[entry for entry in each.entries if not entry.off] for each in (was, now)]
     return (
-        same_lists(was, entries[0], now, entries[1])
-        and all(one.window == other.window for one, other in zip(*entries, strict=True))
+        was.windows == now.windows
+        and same_lists(was, entries[0], now, entries[1])
+        and (
+            not was.windows
+            or all(one.window == other.window for one, other in zip(*entries, strict=True))
+        )
         and all(before.every_window[name] == after.every_window[name] for name in was.windows)
     )

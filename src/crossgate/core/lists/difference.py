@@ -53,7 +53,7 @@ def same_lists(
         len(before) == len(after)
         and old.otherwise.action is new.otherwise.action
         and all(
-            one is other or one.meaning == other.meaning
+            one.has_only_moved(other) or one.meaning == other.meaning
             for one, other in zip(before, after, strict=True)
         )
     )

@@ -263,7 +263,7 @@ def _moved(own: AccessList, entry: Entry, before: Entry) -> Iterator[Entry]:
 
 
 def _with_entries(plan: Plan, own: AccessList, entries: Iterable[Entry]) -> Plan:
-    return _with_list(plan, replace(own, entries=tuple(entries), _in_force={}))
+    return _with_list(plan, replace(own, entries=tuple(entries)))
 
 
 def _with_list(plan: Plan, own: AccessList) -> Plan:
