@@ -44,10 +44,11 @@ RUNS, SPENT = 3, 45
 
 
 class Job(NamedTuple):
-    """A command, the seconds it may take at each size, and what it is run on."""
+    """A command, the seconds it may take at each size, and a command that is run once before."""
 
     words: tuple[str, ...]
     bounds: dict[str, float]
+    before: tuple[str, ...] = ()
 
 
 def jobs(size: Size) -> dict[str, Job]:
@@ -67,19 +68,32 @@ def jobs(size: Size) -> dict[str, Job]:
         for host in range(min(size.hosts, 500))
         for word in ("--from", f"h{host}", "--to", f"h{host}")
     ]
+    edited, failing = ("--plan", "edited.gate"), ("--plan", "failing.gate")
     return {
-        "read": Job(("tally",), {}),
-        "verify": Job(("verify",), {"M": 1, "L": 4}),
+        "read": Job(("tally",), {"L": 1.2, "XL": 6, "fabric": 3}),
+        "verify": Job(("verify",), {"M": 1, "L": 4, "XL": 20, "fabric": 10}),
         "compare with itself": Job(("compare", "same.gate"), {"M": 1, "L": 4}),
-        "compare, an entry moved": Job(("compare", "moved.gate"), {"M": 2, "L": 8}),
-        "entry add": Job(entry, {"M": 2, "L": 8}),
-        "check": Job(("check",), {"S": 1, "M": 10, "L": 60}),
+        "compare, an entry moved": Job(
+            ("compare", "moved.gate"), {"M": 1.5, "L": 4, "XL": 20, "fabric": 8}
+        ),
+        "entry add": Job(entry, {"M": 1, "L": 4, "XL": 20, "fabric": 8}),
+        "undo": Job(
+            (*edited, "undo", "--dry-run", "--anyway"),
+            {"L": 3},
+            before=(*edited, *entry[:-2], "--anyway", "--yes"),
+        ),
+        "mend, a claim": Job((*failing, "mend", "1"), {"M": 2, "L": 8}),
+        "check": Job(("check",), {"S": 1, "M": 5, "L": 30, "XL": 200, "fabric": 60}),
         "verify, translated": Job(("--plan", "borders.gate", "verify"), {"M": 1.5}),
         "check, translated": Job(("--plan", "borders.gate", "check"), {"M": 12}),
-        "fence": Job(("fence", f"s{size.lists + 1}", "--dry-run", "--anyway"), {"S": 1.5, "M": 5}),
-        "points": Job(("points", "h0", "h7"), {"M": 1, "L": 3}),
+        "fence": Job(
+            ("fence", f"s{size.lists + 1}", "--dry-run", "--anyway"),
+            {"S": 1.5, "M": 4, "L": 15, "XL": 60},
+        ),
+        "points": Job(("points", "h0", "h7"), {"M": 0.6, "L": 2, "XL": 9, "fabric": 4}),
+        "trace": Job(("trace", "h0", "h7", "tcp/443"), {"M": 0.4, "L": 0.9, "XL": 6, "fabric": 3}),
         "verify, any one down": Job(("verify", "--any-one-down"), {}),
-        "grid": Job(("grid", "tcp/443", *first), {"M": 10}),
+        "grid": Job(("grid", "tcp/443", *first), {"M": 6}),
     }
 
 
@@ -108,6 +122,7 @@ def run(
         env={
             **os.environ,
             "CROSSGATE_PLAN": "site.gate",
+            "XDG_STATE_HOME": str(folder / "state"),
             **({} if source is None else {"PYTHONPATH": str(source)}),
         },
     )
@@ -142,7 +157,15 @@ def moved(text: str) -> str:
 
 def plans_of(text: str, family: str) -> dict[str, str]:
     """Return the plans that the jobs of a site are about, by name."""
-    plans = {"site": text, "same": text, "moved": moved(text)}
+    claims = [line for line in text.splitlines() if not line.startswith("expect")]
+    new = "expect deny tcp/4444 s0 to s1"
+    plans = {
+        "site": text,
+        "same": text,
+        "edited": text,
+        "moved": moved(text),
+        "failing": "\n".join([new, *claims]) + "\n",
+    }
     if family == "4" and "router r2\n" in text:
         plans["borders"] = translating(text)
     return plans
@@ -230,6 +253,8 @@ def measure(
                 continue
             if "borders.gate" in job.words and "borders" not in plans:
                 continue
+            if job.before:
+                run(folder, job.before)
             head = f"{size} {shape:<10} IPv{family} {name:<24}"
             if source is not None:
                 print(f"{head} {compared(folder, source, job.words)}", flush=True)

@@ -21,7 +21,7 @@ from crossgate.core.model.plan import Plan
 from crossgate.core.model.progress import Tell
 from crossgate.core.traffic.session import Session
 from crossgate.language.draft import Draft
-from crossgate.language.layout import kept_tidy
+from crossgate.language.layout import is_tidy, kept_tidy
 from crossgate.language.lines import alike_from_start
 from crossgate.language.reader import Reading
 from crossgate.language.source import decode
@@ -125,8 +125,9 @@ def propose(
             tuple(draft.remarks),
         )
     tidy = {
-        file: kept_tidy(file, old[file], reading.plan, data, plan)
+        file: kept_tidy(file, old[file], data, plan)
         for file, data in ({} if draft.exact else new).items()
+        if _is_tidy(reading, file)
     }
     if any(data != new[file] for file, data in tidy.items()):
         new = {file: data for file, data in {**new, **tidy}.items() if data != old[file]}
@@ -142,6 +143,14 @@ def propose(
     if harmless and impact.differences:
         refused = "traffic would be treated otherwise, which must not be; please report this plan"
     return Proposal(said, old, new, diff, plan, impact, (), refused, tuple(draft.remarks))
+
+
+def _is_tidy(reading: Reading, file: str) -> bool:
+    """Whether a file of a plan is in the standard layout; asked for each of many edits."""
+    known, data = reading.names.kept.tidy, reading.data[file]
+    if file not in known or known[file][0] != data:
+        known[file] = data, is_tidy(file, data, reading.plan)
+    return known[file][1]
 
 
 _AROUND = 100

@@ -145,8 +145,9 @@ def _block(
                     )
                 otherwise = closing_line(at)
             else:
-                entry = cast("AnEntry | None", known.get(line.text)) or read(at, highest + 10)
-                if entry.place != at.place:
+                before = cast("AnEntry | None", known.get(line.text))
+                entry = before or read(at, highest + 10)
+                if before is not None and entry.place != at.place:
                     entry = replace(entry, place=at.place)
                 if first.isdecimal():
                     kept[line.text] = entry

@@ -68,13 +68,17 @@ def _tidied(lines: list[Line], file: str, plan: Plan, ending: str) -> str:
     return whole + ending if lines and lines[-1].ending.endswith("\n") else whole
 
 
-def kept_tidy(file: str, old: bytes, before: Plan, new: bytes, after: Plan) -> bytes:
-    """Return the new bytes of a file in the standard layout where the old ones were in it, and
-    unchanged where not. Only what the edit changed is aligned again.
+def is_tidy(file: str, data: bytes, plan: Plan) -> bool:
+    """Whether one of a plan's files is in the standard layout."""
+    _, text = _marked(data)
+    return tidied(text, file, plan) == text
+
+
+def kept_tidy(file: str, old: bytes, new: bytes, after: Plan) -> bytes:
+    """Return the new bytes of a file in the standard layout, as the old ones were. Only what the
+    edit changed is aligned again.
     """
     (_, text), (mark, edited) = _marked(old), _marked(new)
-    if tidied(text, file, before) != text:
-        return new
     parts = [_parts(list(file_lines(file, each))) for each in (text, edited)]
     was, now = (["".join(map(_whole, part)) for part in each] for each in parts)
     start = alike_from_start(was, now)

@@ -24,7 +24,7 @@ from typing import NamedTuple
 
 from crossgate.core.answers.clients import from_clients
 from crossgate.core.answers.contradiction import contradiction
-from crossgate.core.answers.points import suited
+from crossgate.core.answers.points import beside, best_places
 from crossgate.core.answers.verify import Broken, Verified, Verifier
 from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.impact import Impact
@@ -557,18 +557,19 @@ def _places(plan: Plan, source: Endpoint, destination: Endpoint) -> Iterator[tup
     ways are equally good, first all devices that stand in for each other together, then the subnet
     as a whole.
     """
-    found = sorted(
-        suited(Network(plan), source, destination), key=lambda each: each.kind is not Kind.EXTENDED
-    )
-    for each in found:
-        if each.beside:
-            yield (each.crossing, *each.beside)
-    if any(each.beside for each in found):
+    network = Network(plan)
+    found = best_places(network, source, destination)
+    crossings = [found[kind] for kind in (Kind.EXTENDED, Kind.STANDARD) if kind in found]
+    alike = [beside(network, source, destination, each) for each in crossings]
+    for crossing, others in zip(crossings, alike, strict=True):
+        if others:
+            yield (crossing, *others)
+    if any(alike):
         for end, direction in ((source, Direction.OUTBOUND), (destination, Direction.INBOUND)):
             if end.device is None and not plan.segments[end.segment].outside:
                 yield (Crossing(Point(PointKind.SUBNET, end.segment), direction),)
-    for each in found:
-        yield (each.crossing,)
+    for crossing in crossings:
+        yield (crossing,)
 
 
 _SIDES = {Direction.INBOUND: "in", Direction.OUTBOUND: "out", Direction.WITHIN: "within"}

@@ -87,6 +87,8 @@ class Kept:
         self._around = _Around((), frozenset())
         self._entries: dict[str, dict[str, AnyEntry]] = {}
         self._lists: dict[str, tuple[Sequence[Line], AccessList | EthernetList]] = {}
+        self.tidy: dict[str, tuple[bytes, bool]] = {}
+        """Whether files are in the standard layout, with their bytes (`change`)."""
         self._tables: dict[tuple[str, str], tuple[bytes, Mapping[Family, tuple[Pattern, ...]]]] = {}
 
     def addresses(

@@ -82,12 +82,7 @@ def suited(network: Network, source: Endpoint, destination: Endpoint) -> list[Su
     """Return the best places for a standard and for an extended list that is to stop traffic from
     source to destination. Where no device is on the way, they are inside the subnet of both.
     """
-    path = network.path(source, destination.address)
-    chosen = suiting(path)
-    on = network.plan.segments.get(source.segment)
-    if not chosen and path.arrived and on is not None and not on.outside:
-        within = Point(PointKind.SUBNET, source.segment)
-        chosen = {Kind.EXTENDED: Crossing(within, Direction.WITHIN)}
+    chosen = best_places(network, source, destination)
     own = (source.segment, destination.segment)
     flows = _flows(network, source.address.family, set(chosen.values()))
     return [
@@ -95,10 +90,23 @@ def suited(network: Network, source: Endpoint, destination: Endpoint) -> list[Su
             kind,
             crossing,
             tuple(flow for flow in flows[crossing] if flow != own),
-            _beside(network, source, destination, crossing),
+            beside(network, source, destination, crossing),
         )
         for kind, crossing in chosen.items()
     ]
+
+
+def best_places(network: Network, source: Endpoint, destination: Endpoint) -> dict[Kind, Crossing]:
+    """Return the best place for each kind of list that is to stop traffic from source to
+    destination.
+    """
+    path = network.path(source, destination.address)
+    chosen = suiting(path)
+    on = network.plan.segments.get(source.segment)
+    if not chosen and path.arrived and on is not None and not on.outside:
+        within = Point(PointKind.SUBNET, source.segment)
+        return {Kind.EXTENDED: Crossing(within, Direction.WITHIN)}
+    return chosen
 
 
 def suiting(path: Path) -> dict[Kind, Crossing]:
@@ -117,7 +125,7 @@ def suiting(path: Path) -> dict[Kind, Crossing]:
     return {Kind.STANDARD: near_end, Kind.EXTENDED: routed[0]}
 
 
-def _beside(
+def beside(
     network: Network, source: Endpoint, destination: Endpoint, chosen: Crossing
 ) -> tuple[Crossing, ...]:
     """Return the interfaces on the same segment that other equally good paths cross in the same
@@ -169,11 +177,13 @@ def _machines(network: Network, family: Family) -> Iterator[Endpoint]:
     free one.
     """
     plan = network.plan
+    first: dict[str, Address] = {}
+    for host in plan.hosts.values():
+        address = host.in_family(family)
+        if address is not None and host.on is not None:
+            first.setdefault(host.on, address)
     for segment in plan.segments.values():
-        addresses = [
-            host.in_family(family) for host in plan.hosts.values() if host.on == segment.name
-        ]
-        taken = next((address for address in addresses if address is not None), None)
+        taken = first.get(segment.name)
         block = next((block for block in segment.prefixes if block.family is family), None)
         if taken is not None:
             yield Endpoint(segment.name, taken, segment.name)

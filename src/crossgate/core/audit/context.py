@@ -246,7 +246,7 @@ class Case:
 
         It must be a place where a list stands for either family, in either direction.
         """
-        some = columns is not None and self.columns(family) is not None
+        some = columns is not None and self._in_parts(family)
         chosen = frozenset(columns or ()) if some else None
         key = (family, crossing, chosen)
         if key not in self._passing:
@@ -270,10 +270,10 @@ class Case:
         """Yield some address classes in parts, for a question that any one of them may answer:
         first those whose ways are known already.
         """
-        known = self.columns(family)
-        if known is None:
+        if not self._in_parts(family):
             yield receivers
             return
+        known = self.columns(family) or self.session.matrix(family).worked_out
         yield [index for index in receivers if index in known]
         others, size = [index for index in receivers if index not in known], _FIRST_RECEIVERS
         while others:
@@ -345,6 +345,14 @@ class Case:
             ends = [each.end for each in self.session.address_classes(family)]
             self._matrices[family] = Matrix(WayGraphs(self.network, family, places=places), ends)
         return self._matrices[family]
+
+    def _in_parts(self, family: Family) -> bool:
+        """Whether ways are worked out as far as a question needs them: where just some traffic, or
+        just some entries, are looked at.
+        """
+        return self.columns(family) is not None or (
+            self.focus is not None and self._touched is None
+        )
 
     def columns(self, family: Family) -> frozenset[int] | None:
         """Return the address classes that receive, or answer, any traffic that is to be looked at;

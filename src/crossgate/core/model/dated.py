@@ -7,6 +7,7 @@ from typing import NamedTuple
 
 from crossgate.core.model.errors import Place
 from crossgate.core.model.plan import Plan
+from crossgate.core.model.window import last_day
 
 
 class Dated(NamedTuple):
@@ -29,11 +30,12 @@ def dated(plan: Plan) -> list[Dated]:
         if own.until is not None:
             text = f"list {own.name} {own.kind} {own.about}"
             found.append(Dated(own.until, own.place, own.name, None, own.owner, text))
-        found += [
-            Dated(each.until, each.place, own.name, each.number, each.owner, each.text)
-            for each in own.entries
-            if each.until is not None and not each.off
-        ]
+        if any(last_day(window) is not None for window in own.windows):
+            found += [
+                Dated(each.until, each.place, own.name, each.number, each.owner, each.text)
+                for each in own.entries
+                if each.until is not None and not each.off
+            ]
     found += [
         Dated(each.until, each.place, None, None, each.owner, each.text)
         for each in plan.expectations

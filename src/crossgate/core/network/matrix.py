@@ -77,6 +77,11 @@ class Matrix:
         found: Numbers = self._numbers[:, columns]
         return found
 
+    @property
+    def worked_out(self) -> frozenset[int]:
+        """The ends whose columns are worked out."""
+        return frozenset(self._known.nonzero()[0].tolist())
+
     def work_out(self, columns: Collection[int] | None = None) -> None:
         """Work out the columns of the given ends, of all where None is given, unless they are known
         already.
