@@ -232,8 +232,8 @@ def week(
     size: SizeOption = None,
     dark: DarkOption = False,
 ) -> None:
-    """Draw when windows are open, and which entries are in force then; or how a conversation fares
-    over the week.
+    """Draw when windows are open, and which entries are in force then; or how the verdict on a
+    conversation changes over the week.
     """
     plan, given = load(context), words or []
     now = moment(at, plan)

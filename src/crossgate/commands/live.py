@@ -136,8 +136,8 @@ def drift(
     ] = False,
     as_json: JsonOption = False,
 ) -> None:
-    """Hold what runs on devices against the plan, by meaning; exit status 1 where traffic fares
-    otherwise, 2 where a device could not be asked.
+    """Compare what runs on devices with the plan, by meaning; exit status 1 where traffic is
+    treated differently, 2 where a device could not be asked.
     """
     from crossgate.live.devices import all_running
     from crossgate.live.drift import drift_of

@@ -32,7 +32,7 @@ class Closing:
         self._walk, self._script, self._lines, self._by = walk, walk.script, lines, by
 
     def ending(self, state: OneWay[Part]) -> Ending:
-        """Return how they end where there is only one way."""
+        """Return how the conversations of a part end where there is only one way."""
         if state.arrived is None:
             return self._there(state.end, state.kind, state.trail, state.known)
         return self._both(*state.arrived, state.end, state.kind, state.trail, state.known)
@@ -40,8 +40,8 @@ class Closing:
     def endings(
         self, state: State[Part], judges: Sequence[int], devices: Mapping[str, int]
     ) -> list[Ending]:
-        """Return how they end on all ways: on the first way by itself, and on the others, joined
-        where they end alike.
+        """Return how the conversations of a part end on all ways: on the first way by itself, and
+        on the others, joined where they end alike.
 
         `judges` are the places whose lists may judge the TLS version and that `Kind` does not keep
         apart, `devices` the tokens of stateful devices.

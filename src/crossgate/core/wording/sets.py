@@ -30,8 +30,8 @@ class _Written(NamedTuple):
     destination: Patterns
 
     def says_all_of(self, other: _Written) -> bool:
-        """Whether it says the same of more addresses; the words for services leave out distinctions
-        that only matter on one link.
+        """Whether it has the same services for all addresses of another line and more; in words,
+        services that differ only on one link are the same.
         """
         same = self is not other and self.services == other.services
         return (

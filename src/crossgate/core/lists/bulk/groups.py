@@ -206,7 +206,9 @@ class _Scattered(NamedTuple):
 
     @classmethod
     def of(cls, pattern: Pattern, rows: Sequence[bool]) -> _Scattered:
-        """Return a pattern in this form; `rows` says for each row whether it has the pattern."""
+        """Return a pattern as words, with the rows that have it; `rows` says for each row whether
+        it does.
+        """
         value, care = (
             address_words(pattern.family, [each])
             for each in (pattern.value, ~pattern.wildcard & pattern.family.mask)
