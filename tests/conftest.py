@@ -44,11 +44,18 @@ def pytest_xdist_auto_num_workers() -> int:
 
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
-    """Mark the tests that start processes, and put them behind all others."""
+    """Mark the tests that start processes, and put them behind all others, those that take long
+    before: else one worker does them alone in the end.
+    """
     for item in items:
         if "launch" in getattr(item, "fixturenames", ()):
             item.add_marker(pytest.mark.process)
-    items.sort(key=lambda item: item.get_closest_marker("process") is not None)
+    items.sort(
+        key=lambda item: (
+            item.get_closest_marker("long") is None,
+            item.get_closest_marker("process") is not None,
+        )
+    )
 
 
 @pytest.fixture(autouse=True)

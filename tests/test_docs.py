@@ -37,6 +37,7 @@ PAGES = [
 ]
 
 
+@pytest.mark.long
 @pytest.mark.process
 @pytest.mark.parametrize("page", PAGES)
 def test_a_page_shows_what_its_commands_print(page: str) -> None:

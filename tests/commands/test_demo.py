@@ -21,6 +21,7 @@ def test_the_short_story_is_short_and_tells_of_every_chapter(launch: Run) -> Non
     assert "refused: it breaks 1 keep" in done.stdout
 
 
+@pytest.mark.long
 @pytest.mark.process
 def test_all_chapters_whole_leave_the_plan_as_it_was(
     launch: Run, run: Run, tmp_path: Path, demo: Path

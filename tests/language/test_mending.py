@@ -330,6 +330,7 @@ def test_a_plan_that_holds_says_so(run: Run, tmp_path: Path) -> None:
     assert (done.returncode, "nothing is to be mended" in done.stdout) == (0, True)
 
 
+@pytest.mark.long
 def test_from_nothing_but_the_network_and_what_must_hold(run: Run, demo: Path) -> None:
     path = demo / "ternhaven.gate"
     text = path.read_text()

@@ -442,6 +442,7 @@ def push_until_killed(plan: Path, steps: list[Step], port: int, number: int, wri
     push(Journal(plan), steps, reached, 10, 60, False, lambda *_: "", lambda *_: None)
 
 
+@pytest.mark.long
 @pytest.mark.process
 def test_wherever_a_push_is_killed_all_run_what_they_ran_once_it_is_undone(
     run: Run, demo: Path, play: Play

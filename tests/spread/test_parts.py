@@ -281,6 +281,7 @@ def cluster(
             each.wait()
 
 
+@pytest.mark.long
 @pytest.mark.process
 def test_a_cluster_answers_as_the_single_run_does_even_when_a_worker_is_killed(
     run: Run,
