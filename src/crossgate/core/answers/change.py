@@ -119,6 +119,7 @@ class Change:
         self.old, self.new = old, new if new.is_beside(old) else Session(new.plan, beside=old)
         self._known: dict[Family, _Pairs] = {}
         self._differing: dict[Family, dict[int, list[Entry] | None]] = {}
+        self._same_classes: dict[Family, bool] = {}
 
     @cached_property
     def same_network(self) -> bool:
@@ -144,12 +145,13 @@ class Change:
         """Whether the plans differ in nothing but lists, so that a packet is treated differently
         only where some list treats it differently.
         """
-        if self.same_network or not self.same_paths:
-            return self.same_network
-        before, after = (
-            [each.pattern for each in own.address_classes(family)] for own in (self.old, self.new)
-        )
-        return before == after
+        if family not in self._same_classes:
+            before, after = (
+                [] if self.same_network else [each.pattern for each in own.address_classes(family)]
+                for own in (self.old, self.new)
+            )
+            self._same_classes[family] = self.same_paths and before == after
+        return self._same_classes[family]
 
     def _places(self, family: Family) -> dict[int, list[Entry] | None]:
         """Return the tokens of the places whose lists differ between the plans, by the bit of each.
