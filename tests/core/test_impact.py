@@ -19,7 +19,8 @@ from crossgate.core.impact import impact_of
 from crossgate.core.model.address import Family
 from crossgate.core.model.plan import Plan
 from crossgate.core.traffic.session import Session
-from crossgate.language.reader import read_plan
+from crossgate.language.names import Kept
+from crossgate.language.reader import read, read_plan
 
 sys.path.insert(0, str(Path(__file__).parents[2] / "benchmarks"))
 from sites import SHAPES, Size, site
@@ -234,3 +235,48 @@ def test_other_hours_and_other_client_ports_are_a_change(
     impact = impact_of(Session(old), Session(new), NOON)
     assert [each.now.expectation.text for each in impact.turned] == turned
     assert bool(impact.differences) is differences
+
+
+THREE = """subnet a 10.0.0.0/24
+subnet b 10.0.1.0/24
+subnet c 10.0.2.0/24
+router r
+    interface a 10.0.0.1/24
+    interface b 10.0.1.1/24
+    interface c 10.0.2.1/24
+list l extended ipv4
+    10 permit tcp/80 a to b
+    20 {off}deny tcp/443 a to b
+    otherwise {otherwise}
+"""
+
+
+@pytest.mark.parametrize("otherwise", ["permit", "deny"])
+def test_a_list_that_is_placed_stops_what_no_entry_names(tmp_path: Path, otherwise: str) -> None:
+    text = THREE.format(off="", otherwise=otherwise)
+    old, new = (Session(plan_in(tmp_path, text + more)) for more in ("", "place l inbound on r.a"))
+    for before, after, gone in ((old, new, True), (new, old, False)):
+        found = impact_of(before, after, NOON).differences
+        verdicts = {(each.was if gone else each.now).verdict.value for each in found}
+        assert verdicts == {"permitted"}
+        to_c = any(
+            pattern.contains(0x0A000205)
+            for each in found
+            for line in each.lines
+            for pattern in line.destination
+        )
+        assert to_c is (otherwise == "deny")
+
+
+def test_an_entry_that_is_switched_off_is_a_change(tmp_path: Path) -> None:
+    texts = [THREE.format(off=off, otherwise="permit") for off in ("", "off ")]
+    path = tmp_path / "site.gate"
+    kept = Kept()
+    readings = [
+        read(path, {str(path): f"{text}place l inbound on r.a\n".encode()}, kept) for text in texts
+    ]
+    first, second = (each.plan.lists["l"].entries for each in readings)
+    assert first[0].has_only_moved(second[0])
+    assert not first[1].has_only_moved(second[1])
+    impact = impact_of(Session(readings[0].plan), Session(readings[1].plan), NOON)
+    assert {each.now.verdict.value for each in impact.differences} == {"permitted"}
