@@ -157,14 +157,14 @@ def moved(text: str) -> str:
 
 def plans_of(text: str, family: str) -> dict[str, str]:
     """Return the plans that the jobs of a site are about, by name."""
-    claims = [line for line in text.splitlines() if not line.startswith("expect")]
+    bare = [line for line in text.splitlines() if not line.startswith("expect")]
     new = "expect deny tcp/4444 s0 to s1"
     plans = {
         "site": text,
         "same": text,
         "edited": text,
         "moved": moved(text),
-        "failing": "\n".join([new, *claims]) + "\n",
+        "failing": "\n".join([new, *bare]) + "\n",
     }
     if family == "4" and "router r2\n" in text:
         plans["borders"] = translating(text)

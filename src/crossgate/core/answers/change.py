@@ -88,7 +88,7 @@ class _Pairs:
     @cached_property
     def place(self) -> NDArray[np.intp]:
         """The column of each class, -1 where it has none."""
-        return _places(self.columns, len(self.patterns))
+        return _positions(self.columns, len(self.patterns))
 
 
 class TouchedPairs(NamedTuple):
@@ -119,7 +119,7 @@ class Change:
         self.old, self.new = old, new if new.is_beside(old) else Session(new.plan, beside=old)
         self._known: dict[Family, _Pairs] = {}
         self._differing: dict[Family, dict[int, list[Entry] | None]] = {}
-        self._same_classes: dict[Family, bool] = {}
+        self._in_lists_alone: dict[Family, bool] = {}
 
     @cached_property
     def same_network(self) -> bool:
@@ -136,22 +136,18 @@ class Change:
             if not _same(before, before.lists.get(name), after, after.lists.get(name))
         )
 
-    @cached_property
-    def same_paths(self) -> bool:
-        """Whether packets take the same paths in both plans; lists may stand at other places."""
-        return self.new.network.same_paths(self.old.network)
-
     def _only_lists(self, family: Family) -> bool:
         """Whether the plans differ in nothing but lists, so that a packet is treated differently
         only where some list treats it differently.
         """
-        if family not in self._same_classes:
+        if family not in self._in_lists_alone:
             before, after = (
                 [] if self.same_network else [each.pattern for each in own.address_classes(family)]
                 for own in (self.old, self.new)
             )
-            self._same_classes[family] = self.same_paths and before == after
-        return self._same_classes[family]
+            same_paths = self.new.network.same_paths(self.old.network)
+            self._in_lists_alone[family] = same_paths and before == after
+        return self._in_lists_alone[family]
 
     def _places(self, family: Family) -> dict[int, list[Entry] | None]:
         """Return the tokens of the places whose lists differ between the plans, by the bit of each.
@@ -389,7 +385,7 @@ class Change:
         import numpy as np
 
         classes = self.new.address_classes(family)
-        place = _places(columns, len(number))
+        place = _positions(columns, len(number))
         found = np.zeros((len(number), len(columns)), dtype=bool)
         for entry in entries:
             senders, receivers = (
@@ -429,7 +425,7 @@ def _segments(classes: Sequence[AddressClass | None]) -> NDArray[np.intp]:
     )
 
 
-def _places(columns: NDArray[np.intp], count: int) -> NDArray[np.intp]:
+def _positions(columns: NDArray[np.intp], count: int) -> NDArray[np.intp]:
     """Return, for each of `count` classes, its index among the columns, -1 where it is not a
     column.
     """

@@ -273,7 +273,9 @@ class Case:
         if not self._in_parts(family):
             yield receivers
             return
-        known = self.columns(family) or self.session.matrix(family).worked_out
+        known = self.columns(family)
+        if known is None:
+            known = self.session.matrix(family).worked_out
         yield [index for index in receivers if index in known]
         others, size = [index for index in receivers if index not in known], _FIRST_RECEIVERS
         while others:
