@@ -9,10 +9,10 @@ from __future__ import annotations
 
 from bisect import bisect_left
 from collections.abc import Iterable
-from dataclasses import dataclass, field, fields, replace
+from dataclasses import dataclass, field, replace
 from datetime import date
 from enum import StrEnum
-from functools import cache, cached_property
+from functools import cached_property
 from typing import Any, Generic, NamedTuple, Self, TypeVar
 
 from crossgate.core.model.address import Addresses, Family
@@ -49,11 +49,6 @@ class Kind(StrEnum):
 ACondition = TypeVar("ACondition", bound=Condition)
 
 
-@cache
-def _fields_of(kind: type[AnyEntry]) -> tuple[str, ...]:
-    return tuple(each.name for each in fields(kind))
-
-
 @dataclass(slots=True, eq=False)
 class AnyEntry:
     """What an entry of any list has; it is never changed.
@@ -75,11 +70,7 @@ class AnyEntry:
 
     def moved(self, lines: int) -> Self:
         """Return the entry some lines further down."""
-        new = object.__new__(type(self))  # four times as fast as `replace`
-        for name in _fields_of(type(self)):  # type: ignore[arg-type]
-            setattr(new, name, getattr(self, name))
-        new.place = self.place._replace(line=self.place.line + lines)
-        return new
+        return replace(self, place=Place(self.place.file, self.place.line + lines))
 
     def condition(self, kind: type[ACondition]) -> ACondition | None:
         """Return the entry's condition of the given class, None where it has none."""
@@ -304,7 +295,7 @@ class AnyList(Generic[AnEntry]):
         """Return the list some lines further down."""
 
         def place(old: Place) -> Place:
-            return old._replace(line=old.line + lines)
+            return Place(old.file, old.line + lines)
 
         return replace(
             self,
