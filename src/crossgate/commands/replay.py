@@ -96,7 +96,7 @@ def replay(
         Path | None,
         typer.Option(
             metavar="OTHER",
-            help="What another plan decides differently (then exit 1).",
+            help="What another plan decides differently; exit status 1 if any.",
         ),
     ] = None,
     out: Annotated[
@@ -138,7 +138,7 @@ def replay(
         str | None,
         typer.Option(
             metavar="COLUMN",
-            help="A device's decisions, to compare (exit 1 if different).",
+            help="A column with a device's decisions; exit status 1 if any differs.",
         ),
     ] = None,
     by: Annotated[

@@ -20,7 +20,7 @@ ClusterOption = Annotated[
     typer.Option(
         "--cluster",
         metavar="ADDRESS",
-        help="Share it by a Dask scheduler, as tcp://192.0.2.1:8786.",
+        help="Share it by Dask, as tcp://192.0.2.1:8786.",
     ),
 ]
 TrustedNetworkOption = Annotated[
