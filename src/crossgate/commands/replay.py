@@ -96,7 +96,7 @@ def replay(
         Path | None,
         typer.Option(
             metavar="OTHER",
-            help="What another plan decides differently; exit status 1 if any.",
+            help="Show what OTHER does differently; exit status 1 if any.",
         ),
     ] = None,
     out: Annotated[
