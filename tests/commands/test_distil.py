@@ -261,7 +261,7 @@ def test_what_the_list_would_stop_after_all_is_told_and_nothing_is_written(
         flows("10.1.0.5,10.2.0.5,33,40000,53", "10.1.0.5,10.2.0.5,253,0,0")
     )
     monkeypatch.setattr(
-        "crossgate.core.answers.distil.in_order", lambda words: ",".join(words)
+        "crossgate.core.answers.entry_words.in_order", lambda words: ",".join(words)
     )  # a fault in the words
     done = run("distil", "f.csv", "--into", "seen", "--yes", "--anyway")
     assert done.returncode == 2

@@ -14,7 +14,7 @@ import pytest
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
-from crossgate.core.answers.distil import Distiller, prefix_around, rounded_up
+from crossgate.core.answers.distil import Distiller, rounded_up
 from crossgate.core.answers.groups import NoPattern, Term, grouped
 from crossgate.core.model.accesslist import AccessList
 from crossgate.core.model.address import Family, parse_address
@@ -264,12 +264,6 @@ def test_answers_are_entries_where_they_come_by(plan: Plan) -> None:
         "permit tcp/32768- 10.0.0.6 to one source port 80 established",
         "permit udp/32768- 10.0.0.6 to one source port 53",
     ]
-
-
-def test_the_smallest_prefix_around_addresses() -> None:
-    assert str(prefix_around(Family.IPV4, 4, 5)) == "0.0.0.4/31"
-    assert str(prefix_around(Family.IPV4, 3, 4)) == "0.0.0.0/29"
-    assert str(prefix_around(Family.IPV4, 9, 9)) == "0.0.0.9"
 
 
 @given(
