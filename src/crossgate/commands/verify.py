@@ -5,8 +5,9 @@ of them reached.
 from __future__ import annotations
 
 from collections.abc import Sequence
+from contextlib import closing, nullcontext
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
@@ -17,6 +18,7 @@ from crossgate.commands.common import (
     add_to_tally,
     clock,
     load_or_tell,
+    meter,
     print_json,
     progress,
     tell_missed,
@@ -24,7 +26,19 @@ from crossgate.commands.common import (
     write_file,
 )
 from crossgate.commands.completing import complete_part
+from crossgate.commands.sharing import (
+    ClusterOption,
+    TrustedNetworkOption,
+    WorkersOption,
+    pool_of,
+)
 from crossgate.core.model.errors import PlanError
+
+if TYPE_CHECKING:
+    from crossgate.core.answers.outage import Outage
+    from crossgate.core.answers.verify import Verified
+    from crossgate.core.traffic.session import Session
+    from crossgate.spread.pools import Pool
 
 
 def verify(
@@ -56,6 +70,9 @@ def verify(
     ] = False,
     tally: TallyOption = False,
     pieces: PiecesOption = None,
+    workers: WorkersOption = None,
+    cluster: ClusterOption = None,
+    trusted_network: TrustedNetworkOption = False,
     as_json: JsonOption = False,
 ) -> None:
     """Try every expect and keep of the plan; exit status 1 when one does not hold."""
@@ -73,15 +90,19 @@ def verify(
     now = clock(plan)
     wanted = plan.wanted(now)
     over = [each for each in plan.expectations if is_past(each.until, now)]
-    results = [verifier.verify(each) for each in progress(wanted, len(wanted), "verifying")]
+    outages = None
+    pool = pool_of(workers, cluster, trusted_network)
+    with closing(pool) if pool is not None else nullcontext():
+        if pool is not None:
+            from crossgate.spread.verify import verify_in_parts
+
+            with meter("verifying") as tell:
+                verify_in_parts(verifier, wanted, pool, tell)
+        results = [verifier.verify(each) for each in progress(wanted, len(wanted), "verifying")]
+        if any_one_down:
+            outages = _outages(session, results, pool)
     unreached = list(verifier.unreached())
     tell_mistaken(service for each in wanted for service in each.services)
-    outages = None
-    if any_one_down:
-        from crossgate.core.answers.outage import any_one_down as each_down
-        from crossgate.core.answers.outage import parts
-
-        outages = list(progress(each_down(session, results), len(list(parts(plan))), "taking down"))
     if tally:
         add_to_tally(context, plan, verifier.reached)
     if junit is not None:
@@ -102,6 +123,18 @@ def verify(
     )
     if not all(result.held for result in results) or any(outage.broken for outage in outages or ()):
         raise typer.Exit(1)
+
+
+def _outages(session: Session, results: list[Verified], pool: Pool | None) -> list[Outage]:
+    from crossgate.core.answers.outage import any_one_down, parts
+
+    if pool is None:
+        count = len(list(parts(session.plan)))
+        return list(progress(any_one_down(session, results), count, "taking down"))
+    from crossgate.spread.verify import outages_in_parts
+
+    with meter("taking down") as tell:
+        return outages_in_parts(session.plan, results, pool, tell)
 
 
 def _errors_text(plan: Path, errors: Sequence[PlanError]) -> str:

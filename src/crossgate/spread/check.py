@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import pickle
-import threading
 from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import datetime
@@ -13,6 +12,7 @@ from crossgate.core.model.plan import Plan
 from crossgate.core.model.progress import Tell
 from crossgate.core.sets.effort import allow, allowed
 from crossgate.core.traffic.session import Session
+from crossgate.spread.jobs import kept, packed
 from crossgate.spread.pools import Part, Pool
 
 _EACH = 4
@@ -28,30 +28,24 @@ class CheckJob:
     pieces: int
 
 
-_kept = threading.local()
-"""What this thread worked out of the last job's plan, for the next part."""
-
-
 def check_part(job: bytes, part: Part) -> Mapping[str, Told]:
     """Audit the lists that a part names; the first part also does what is about no list. `job` is a
-    pickled `CheckJob`.
+    packed `CheckJob`.
     """
-    if getattr(_kept, "job", None) != job:
-        wanted: CheckJob = pickle.loads(job)
-        _kept.job, _kept.wanted, _kept.session = job, wanted, Session(wanted.plan)
-    allow(_kept.wanted.pieces)
+    wanted, session = kept(job, lambda wanted: (wanted, Session(wanted.plan)))
+    allow(wanted.pieces)
     assert isinstance(part, bytes)
     lists, others = pickle.loads(part)
-    return audit_share(_kept.session, _kept.wanted.now, lists, others)
+    return audit_share(session, wanted.now, lists, others)
 
 
 def audit_in_parts(plan: Plan, now: datetime, pool: Pool, tell: Tell) -> Audited:
     """Return the findings of a plan, as `core.audit.audit` does. Raises `PlanError` where parts are
     lost.
     """
-    job = pickle.dumps(CheckJob(plan, now, allowed()), pickle.HIGHEST_PROTOCOL)
+    job = packed(CheckJob(plan, now, allowed()))
     parts = [
-        pickle.dumps((names, number == 0), pickle.HIGHEST_PROTOCOL)
+        packed((names, number == 0))
         for number, names in enumerate(_shared(plan, _EACH * pool.size))
     ]
     shares = []

@@ -10,7 +10,6 @@ from __future__ import annotations
 
 import pickle
 import struct
-import threading
 from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import tzinfo
@@ -31,6 +30,7 @@ from crossgate.core.network.ways import Network
 from crossgate.core.traffic.assembly import Arrived, conversation_digest
 from crossgate.core.traffic.seen import Seen
 from crossgate.formats.verdicts import verdict_rows
+from crossgate.spread.jobs import kept, packed
 
 if TYPE_CHECKING:
     from crossgate.core.model.packets import Indices
@@ -106,41 +106,34 @@ class Parts:
             self._write(part)
 
     def _write(self, part: int) -> None:
-        record = pickle.dumps(self._waiting[part], pickle.HIGHEST_PROTOCOL)
+        record = packed(self._waiting[part])
         self._waiting[part], self._rows[part] = [], 0
-        packed = pa.compress(record, codec="lz4", asbytes=True)
+        less = pa.compress(record, codec="lz4", asbytes=True)
         with self.paths[part].open("ab") as file:
-            file.write(_HEAD.pack(len(packed), len(record)))
-            file.write(packed)
+            file.write(_HEAD.pack(len(less), len(record)))
+            file.write(less)
 
 
 def shares(file: BinaryIO) -> Iterator[Share]:
     """Yield the shares in the file of a part, in their order."""
     while head := file.read(_HEAD.size):
-        packed, size = _HEAD.unpack(head)
+        less, size = _HEAD.unpack(head)
         yield from pickle.loads(
-            pa.decompress(file.read(packed), decompressed_size=size, codec="lz4", asbytes=True)
+            pa.decompress(file.read(less), decompressed_size=size, codec="lz4", asbytes=True)
         )
 
 
-_kept = threading.local()
-"""What the last job of this thread worked out of its plan, for the next part."""
-
-
 def replay_part(job: bytes, part: Path | bytes) -> Done:
-    """Replay one part, given as its file or as the file's contents; `job` is a pickled `Job`. Can
+    """Replay one part, given as its file or as the file's contents; `job` is a packed `Job`. Can
     run in any process, any number of times.
     """
-    if getattr(_kept, "job", None) != job:
-        wanted: Job = pickle.loads(job)
-        _kept.job, _kept.wanted, _kept.replay = job, wanted, wanted.replay()
-    replay: Replay = _kept.replay
+    wanted, replay = kept(job, lambda wanted: (wanted, wanted.replay()))
     replay.begin_again()
     rows = []
     with BytesIO(part) if isinstance(part, bytes) else part.open("rb") as file:
         for family, arrived in shares(file):
             for ended in replay.put(family, arrived):
-                rows += [verdict_rows(ended, replay.tracer)] if _kept.wanted.rows else []
+                rows += [verdict_rows(ended, replay.tracer)] if wanted.rows else []
     for ended in replay.open_ones():
-        rows += [verdict_rows(ended, replay.tracer)] if _kept.wanted.rows else []
+        rows += [verdict_rows(ended, replay.tracer)] if wanted.rows else []
     return Done(replay.sums, pa.concat_tables(rows) if rows else None, replay.waiting())

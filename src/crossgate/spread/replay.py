@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import pickle
 import tempfile
 from collections.abc import Callable
 from pathlib import Path
@@ -11,6 +10,7 @@ from crossgate.core.answers.replay import Replay
 from crossgate.core.model.errors import PlanError
 from crossgate.formats.readers.traffic import Traffic, size
 from crossgate.formats.verdicts import VerdictTable, verdict_rows
+from crossgate.spread.jobs import packed
 from crossgate.spread.parts import Job, Parts, replay_part
 from crossgate.spread.pools import Pool
 
@@ -49,7 +49,7 @@ def replay_in_parts(
                 f"parts of the traffic cannot be kept in {folder}: {error.strerror or error}; "
                 "TMPDIR names another place"
             ) from None
-        for done in pool.done(replay_part, pickle.dumps(job, pickle.HIGHEST_PROTOCOL), parts.paths):
+        for done in pool.done(replay_part, packed(job), parts.paths):
             replay.sums.include(done.sums)
             if table is not None and done.rows is not None:
                 table.write(done.rows)

@@ -80,26 +80,37 @@ def parts(plan: Plan) -> Iterator[Part]:
 
 
 def any_one_down(session: Session, results: Sequence[Verified]) -> Iterator[Outage]:
-    """Yield an outage for each part of the network whose failure breaks claims that hold in
+    """Yield what a failure of each part of the network breaks of the claims that hold in
     `results`.
-
-    Claims that name a device or a point of it as an end are left out while that is down, since they
-    would be about nothing.
     """
-    held = [each.expectation for each in results if each.held]
-    every = [carriers(session, each) for each in held]
-    for part in parts(session.plan):
+    outages = Outages(session, [each.expectation for each in results if each.held])
+    return map(outages.of, parts(session.plan))
+
+
+class Outages:
+    """Finds which of some claims, all of which hold, do not while a part of the network is down."""
+
+    def __init__(self, session: Session, held: Sequence[Promise]) -> None:
+        self._session = session
+        self._held = [(each, carriers(session, each)) for each in held]
+
+    def of(self, part: Part) -> Outage:
+        """Return the claims that do not hold with a part down.
+
+        Claims that name it as an end are left out, since they would be about nothing.
+        """
+        session = self._session
         touched = [
             each
-            for each, points in zip(held, every, strict=True)
+            for each, points in self._held
             if (points is None or not points.isdisjoint(part.points))
             and not _names(session.plan, each, part)
         ]
-        broken: tuple[Verified, ...] = ()
-        if touched:
-            verifier = Verifier(Session(session.plan.without(part.points), beside=session))
-            broken = tuple(result for each in touched if not (result := verifier.verify(each)).held)
-        yield Outage(part, broken)
+        if not touched:
+            return Outage(part, ())
+        verifier = Verifier(Session(session.plan.without(part.points), beside=session))
+        results = [verifier.verify(each) for each in touched]
+        return Outage(part, tuple(each for each in results if not each.held))
 
 
 def carriers(session: Session, expectation: Promise) -> set[Point] | None:

@@ -71,6 +71,13 @@ class Verified(NamedTuple):
     states: int = 1
 
 
+class Proof(NamedTuple):
+    """What has come of a claim, and how often each line decided about packets of it."""
+
+    verified: Verified
+    reached: Counter[DeciderKey]
+
+
 class _Part(NamedTuple):
     """What a claim demands of some packets: the opening packets, the demand, and whether it is met
     by packets that find no path.
@@ -109,14 +116,22 @@ class Verifier:
 
     def verify(self, expectation: Promise) -> Verified:
         """Prove a claim over all packets that it is about, or find the first packet that breaks it."""
+        verified, reached = self.proof(expectation)
+        self.reached += reached
+        return verified._replace(expectation=expectation)  # another line may say the same
+
+    def proof(self, expectation: Promise) -> Proof:
+        """Return what comes of a claim, and which lines decide; it is worked out once."""
         key = "verified", expectation
         if key not in self.session.kept:
             self._reached_now = Counter()
-            self.session.kept[key] = self._told(expectation), self._reached_now
-        verified: Verified
-        verified, reached = self.session.kept[key]
-        self.reached += reached
-        return verified._replace(expectation=expectation)  # another line may say the same
+            self.know(expectation, Proof(self._told(expectation), self._reached_now))
+        proof: Proof = self.session.kept[key]
+        return proof
+
+    def know(self, expectation: Promise, proof: Proof) -> None:
+        """Keep what has come of a claim, which another process may have worked out."""
+        self.session.kept["verified", expectation] = proof
 
     def _told(self, expectation: Promise) -> Verified:
         try:

@@ -1,0 +1,27 @@
+"""What a worker keeps of a job from one of its parts to the next."""
+
+from __future__ import annotations
+
+import pickle
+import threading
+from collections.abc import Callable
+from typing import Any, TypeVar
+
+Kept = TypeVar("Kept")
+
+_kept = threading.local()
+
+
+def kept(job: bytes, make: Callable[[Any], Kept]) -> Kept:
+    """Return what `make` gives for a pickled job; it is made once for all parts of a job that this
+    thread does in a row.
+    """
+    if getattr(_kept, "job", None) != job:
+        _kept.value, _kept.job = make(pickle.loads(job)), job
+    value: Kept = _kept.value
+    return value
+
+
+def packed(job: object) -> bytes:
+    """Return a job, or what names a part of it, as octets."""
+    return pickle.dumps(job, pickle.HIGHEST_PROTOCOL)
