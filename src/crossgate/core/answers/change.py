@@ -6,19 +6,25 @@
 do.
 
 3. A pair of address classes is suspect where its ways there or back differ, or meet a place whose
-list differs. All other pairs are treated alike in both plans, and are not looked at.
+list differs about addresses of theirs. All other pairs are treated alike in both plans, and are not
+looked at.
+
+4. Two lists may do the same with a packet by other lines. For what becomes of packets only those
+matter that they treat differently; findings, which are about lines, need the others too.
 """
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from functools import cached_property
+from itertools import chain, combinations
 from typing import TYPE_CHECKING, NamedTuple
 
-from crossgate.core.lists.difference import same_lists, unshared
+from crossgate.core.lists.difference import same_lists, treated_otherwise, unshared
 from crossgate.core.model.accesslist import AccessList, Action, Entry
 from crossgate.core.model.address import Family, Pattern
+from crossgate.core.model.condition import State
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.address_classes import AddressClass, address_classes, boundaries
 from crossgate.core.network.paths import Endpoint
@@ -110,6 +116,37 @@ class TouchedPairs(NamedTuple):
         return found
 
 
+_Ends = tuple[Sequence[Pattern], Sequence[Pattern]]
+"""The sources and the destinations of some packets."""
+
+
+class _Place(NamedTuple):
+    """How the lists at a place of two plans differ, where None stands for any packet.
+
+    `entries` take all packets about which another line decides than before, be it alike: those that
+    only one of the lists has, or for a list that stands there in one plan alone those that deny.
+    `regions` contain all packets that are treated differently.
+    """
+
+    entries: list[Entry] | None
+    regions: list[Region] | None
+
+    def ends(self, treated: bool) -> list[_Ends] | None:
+        """Return the ends of the packets about which another line decides, or with `treated` of
+        those that are treated differently; None for all ends.
+        """
+        several = self.regions if treated else self.entries
+        return (
+            None
+            if several is None
+            else [(each.source.patterns, each.destination.patterns) for each in several]
+        )
+
+
+_MOST_WINDOWS = 3
+"""Lists with more windows are not compared in each of their states."""
+
+
 class Change:
     """The change from one plan to another; `new` is a session made beside `old`, a fresh one where
     the given one is not.
@@ -117,8 +154,9 @@ class Change:
 
     def __init__(self, old: Session, new: Session) -> None:
         self.old, self.new = old, new if new.is_beside(old) else Session(new.plan, beside=old)
-        self._known: dict[Family, _Pairs] = {}
-        self._differing: dict[Family, dict[int, list[Entry] | None]] = {}
+        self._known: dict[tuple[Family, bool], _Pairs] = {}
+        self._differing: dict[Family, dict[int, _Place]] = {}
+        self._compared: dict[tuple[AccessList | None, AccessList | None], _Place] = {}
         self._in_lists_alone: dict[Family, bool] = {}
 
     @cached_property
@@ -149,64 +187,98 @@ class Change:
             self._in_lists_alone[family] = same_paths and before == after
         return self._in_lists_alone[family]
 
-    def _places(self, family: Family) -> dict[int, list[Entry] | None]:
-        """Return the tokens of the places whose lists differ between the plans, by the bit of each.
-
-        With each go the entries that only one of the two lists has, or for a list that stands there
-        in one plan alone, those that deny; None where all packets may be treated differently.
-        """
+    def _places(self, family: Family) -> dict[int, _Place]:
+        """Return the places whose lists differ between the plans, by the bit of each."""
         if family not in self._differing:
             graphs = self.new.network.graphs(family)
             before, after = self.old.plan, self.new.plan
-            found: dict[int, list[Entry] | None] = {
-                graphs.bit(place[:2]): _denying(before.asked.get(place) or after.asked[place])
-                for place in before.asked.keys() ^ after.asked.keys()
-                if place[2] is family
-            }
-            for place, now in after.asked.items():
-                was = before.asked.get(place)
+            found: dict[int, _Place] = {}
+            for place in before.asked.keys() | after.asked.keys():
+                was, now = before.asked.get(place), after.asked.get(place)
                 # A plan may look lists up by other names than they have (`live.order.between`).
                 known = (
                     was is not None
+                    and now is not None
                     and now.name not in self.lists
                     and before.lists.get(now.name) is was
                     and after.lists.get(now.name) is now
                 )
-                if (
-                    place[2] is family
-                    and was is not None
-                    and not known
-                    and not _same(before, was, after, now)
-                ):
-                    found[graphs.bit(place[:2])] = _alone(before, was, after, now)
+                if place[2] is family and not known and not _same(before, was, after, now):
+                    found[graphs.bit(place[:2])] = self._place(was, now)
             self._differing[family] = found
         return self._differing[family]
 
-    def can_differ(self, family: Family) -> bool:
-        """Whether the plans can treat any packet of a family differently."""
-        return not self._only_lists(family) or bool(self._places(family))
+    def _place(self, was: AccessList | None, now: AccessList | None) -> _Place:
+        """Return how the lists at a place differ; None stands for no list there."""
+        key = was, now
+        if key not in self._compared:
+            several = [each for each in key if each is not None]
+            entries = (
+                _denying(several[0])
+                if was is None or now is None
+                else _alone(self.old.plan, was, self.new.plan, now)
+            )
+            states = self._states(several)
+            if states is None:
+                regions = None if entries is None else _regions(entries, several[0].family)
+            else:
+                regions = []
+                for state in states:
+                    own = treated_otherwise(
+                        None if was is None else self.old.regions.of(was, state),
+                        None if now is None else self.new.regions.of(now, state),
+                    )
+                    regions = None if own is None or regions is None else [*regions, *own]
+            self._compared[key] = _Place(entries, regions and list(dict.fromkeys(regions)))
+        return self._compared[key]
+
+    def _states(self, lists: Sequence[AccessList]) -> list[State] | None:
+        """Return every state that some lists can be in, of either plan or of both; None where these
+        are many, or depend on more than windows.
+        """
+        names = sorted({name for each in lists for name in each.windows})
+        plans = self.old.plan, self.new.plan
+        if (
+            any(each.limits or each.tls for each in lists)
+            or len(names) > _MOST_WINDOWS
+            or any(len({plan.every_window.get(name) for plan in plans}) > 1 for name in names)
+        ):
+            return None
+        return [
+            frozenset(opened)
+            for count in range(len(names) + 1)
+            for opened in combinations(names, count)
+        ]
+
+    def _can_differ(self, family: Family, treated: bool) -> bool:
+        """Whether the plans can treat any packet of a family differently, or unless `treated` have
+        another line decide about it.
+        """
+        places = self._places(family).values()
+        return not self._only_lists(family) or any(
+            not treated or each.regions != [] for each in places
+        )
 
     def altered(self, family: Family) -> list[Region] | None:
-        """Return regions that contain every packet which some list treats differently; None where
+        """Return regions that contain every packet about which another line decides; None where
         that may be any packet.
         """
         if not self._only_lists(family) or self._translates(family):
             return None
         found: list[Region] = []
-        for alone in self._places(family).values():
-            if alone is None:
+        for each in self._places(family).values():
+            if each.entries is None:
                 return None
-            regions = (entry_region(each, family) for each in alone)
-            found += [each for each in regions if each is not None]
+            found += _regions(each.entries, family)
         return list(dict.fromkeys(found))
 
     def pairs(self, family: Family) -> Iterator[Suspect]:
         """Yield the suspect pairs of address classes, those treated alike as one."""
-        if not self.can_differ(family):
+        if not self._can_differ(family, treated=True):
             return
         import numpy as np
 
-        every = self._pairs(family)
+        every = self._pairs(family, treated=True)
         before, after = (known.classes for known in every.known)
         sides, group, index = [], [], {}
         suspects = set(every.columns[every.suspect.any(axis=0)].tolist())  # as either end
@@ -253,9 +325,9 @@ class Change:
         """Whether the plans can treat anything differently that some classes of the new plan send
         to others.
         """
-        if not self.can_differ(family):
+        if not self._can_differ(family, treated=True):
             return False
-        every = self._pairs(family)
+        every = self._pairs(family, treated=True)
         here, far = (
             [every.number.get(each.pattern, -1) for each in group] for group in (senders, receivers)
         )
@@ -265,17 +337,17 @@ class Change:
         return bool(every.suspect[here][:, places[places >= 0]].any())
 
     def touched(self, session: Session, family: Family, there: bool) -> TouchedPairs | None:
-        """Return which pairs of the address classes of one of the two plans are suspect; None where
-        none is.
+        """Return the pairs of address classes of one of the two plans about whose traffic another
+        line may decide; None where there are none.
 
         With `there`, return the pairs whose way there may differ, whatever address the sender
         claims.
         """
-        if not self.can_differ(family):
+        if not self._can_differ(family, treated=False):
             return None
         import numpy as np
 
-        every = self._pairs(family)
+        every = self._pairs(family, treated=False)
         numbers = np.array(
             [every.number.get(each.pattern, -1) for each in session.address_classes(family)],
             dtype=np.intp,
@@ -289,16 +361,21 @@ class Change:
         found[:, numbers < 0] = True
         return TouchedPairs(found, np.arange(len(numbers)))
 
-    def _pairs(self, family: Family) -> _Pairs:
-        if family not in self._known:
-            self._known[family] = self._paired(family)
-        return self._known[family]
+    def _pairs(self, family: Family, treated: bool) -> _Pairs:
+        """Return the pairs that may be treated differently, or unless `treated` those about whose
+        packets another line may decide.
+        """
+        key = family, treated and self._only_lists(family)
+        if key not in self._known:
+            self._known[key] = self._paired(family, treated)
+        return self._known[key]
 
-    def _paired(self, family: Family) -> _Pairs:
+    def _paired(self, family: Family, treated: bool) -> _Pairs:
         import numpy as np
 
         if self._only_lists(family):
-            classes, some = self.new.address_classes(family), self._columns(family)
+            classes = self.new.address_classes(family)
+            some = self._columns(family, treated)
             columns = np.arange(len(classes)) if some is None else np.array(some, dtype=np.intp)
             both = [
                 _Known(
@@ -339,31 +416,34 @@ class Change:
             columns = np.arange(len(patterns))
         number = {pattern: index for index, pattern in enumerate(patterns)}
         there = suspect.copy()
-        by_entries = self._only_lists(family) and not self._translates(family)
-        for bit, alone in self._places(family).items():
-            meets = _meeting(self.new.network.graphs(family), both, bit)
+        graphs = self.new.network.graphs(family)
+        translated = _with_numbers(both, graphs.is_translated)
+        for bit, place in self._places(family).items():
+            meets = _meeting(graphs, both, bit)
             there |= meets
+            ends = place.ends(treated) if self._only_lists(family) else None
             suspect |= (
-                meets & self._between(family, alone, number, columns)
-                if alone is not None and by_entries
-                else meets
+                meets
+                if ends is None
+                # Where they are translated, a list sees other addresses.
+                else meets & (translated | self._between(family, ends, number, columns))
             )
         suspect[columns] |= suspect[columns].T  # the answers
         return _Pairs(patterns, number, (both[0], both[-1]), columns, there, suspect)
 
-    def _columns(self, family: Family) -> list[int] | None:
-        """Return the address classes between which packets may go that a list treats differently,
-        or their answers; None where that may be all classes.
+    def _columns(self, family: Family, treated: bool) -> list[int] | None:
+        """Return the address classes between which packets may go that are treated differently, or
+        unless `treated` about which another line decides, or their answers; None for all classes.
         """
-        if not self._only_lists(family) or self._translates(family):
+        if self._translates(family):
             return None
         classes, found = self.new.address_classes(family), set[int]()
-        for alone in self._places(family).values():
-            if alone is None:
+        for each in self._places(family).values():
+            ends = each.ends(treated)
+            if ends is None:
                 return None
-            for entry in alone:
-                for side in (entry.source, entry.destination):
-                    found.update(classes.overlapping(side.patterns))
+            for patterns in chain.from_iterable(ends):
+                found.update(classes.overlapping(patterns))
         return sorted(found)
 
     def _translates(self, family: Family) -> bool:
@@ -375,22 +455,22 @@ class Change:
     def _between(
         self,
         family: Family,
-        entries: Sequence[Entry],
+        ends: Sequence[_Ends],
         number: dict[Pattern, int],
         columns: NDArray[np.intp],
     ) -> NDArray[np.bool_]:
-        """Return which pairs of address classes, by their numbers, have addresses that some entries
-        take: a row for each sender, and the columns of some receivers.
+        """Return which pairs of address classes, by their numbers, have addresses at some ends: a
+        row for each sender, and the columns of some receivers.
         """
         import numpy as np
 
         classes = self.new.address_classes(family)
         place = _positions(columns, len(number))
         found = np.zeros((len(number), len(columns)), dtype=bool)
-        for entry in entries:
+        for several in ends:
             senders, receivers = (
-                [number[classes[each].pattern] for each in classes.overlapping(own.patterns)]
-                for own in (entry.source, entry.destination)
+                [number[classes[each].pattern] for each in classes.overlapping(patterns)]
+                for patterns in several
             )
             places = place[receivers]
             found[np.ix_(np.array(senders, dtype=np.intp), places[places >= 0])] = True
@@ -463,18 +543,23 @@ def _alike(every: _Pairs, routed: NDArray[np.intp], one: int, other: int, sends:
 
 def _meeting(graphs: WayGraphs, both: Sequence[_Known], bit: int) -> NDArray[np.bool_]:
     """Return which pairs meet a place in at least one of the plans."""
+    return _with_numbers(both, lambda number: bool(graphs.met(number) & bit))
+
+
+def _with_numbers(both: Sequence[_Known], asked: Callable[[int], bool]) -> NDArray[np.bool_]:
+    """Return which pairs have a number of which something is true, in at least one of the plans."""
     import numpy as np
 
     found = np.zeros(both[0].numbers.shape, dtype=bool)
     for known in both:
-        meets = np.zeros(
+        holds = np.zeros(
             int(known.numbers.max(initial=0)) + 2, dtype=bool
         )  # the last one is for -1
-        meets[known.numbers] = True
-        meets[-1] = False
-        numbers = meets.nonzero()[0]
-        meets[numbers] = [bool(graphs.met(number) & bit) for number in numbers.tolist()]
-        found |= meets[known.numbers]
+        holds[known.numbers] = True
+        holds[-1] = False
+        numbers = holds.nonzero()[0]
+        holds[numbers] = [asked(number) for number in numbers.tolist()]
+        found |= holds[known.numbers]
     return found
 
 
@@ -495,6 +580,12 @@ def _alone(before: Plan, was: AccessList, after: Plan, now: AccessList) -> list[
         for plan, own in ((before, was), (after, now))
     )
     return [entry for entry, _ in unshared(old, new, lambda each: (*each[0].meaning, each[1]))]
+
+
+def _regions(entries: Iterable[Entry], family: Family) -> list[Region]:
+    """Return the regions that some entries take."""
+    regions = (entry_region(each, family) for each in entries)
+    return [each for each in regions if each is not None]
 
 
 def _denying(own: AccessList) -> list[Entry] | None:

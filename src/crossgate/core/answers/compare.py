@@ -19,7 +19,7 @@ from crossgate.core.answers.change import Change, asks_for_tls
 from crossgate.core.answers.clients import told
 from crossgate.core.conversation.rules import HANDSHAKE, OPENING, Decided, Leg, script
 from crossgate.core.conversation.verdict import Verdict
-from crossgate.core.lists.difference import compare_lists, same_lists, stopped_by, suspects
+from crossgate.core.lists.difference import compare_lists, same_lists, treated_otherwise
 from crossgate.core.model.accesslist import AccessList, Action, AnyList, Decider
 from crossgate.core.model.address import Family
 from crossgate.core.model.condition import State
@@ -169,8 +169,7 @@ class Comparison:
 
     def __init__(self, old: Flows, new: Flows) -> None:
         self.old, self.new = old, new
-        self._suspects: dict[tuple[AccessList, AccessList], list[Region]] = {}
-        self._stops: dict[AccessList, list[Region] | None] = {}
+        self._differing: dict[tuple[AccessList | None, AccessList | None], list[Region] | None] = {}
         self._ask_for_tls = any(each.network.plan.asks_for_tls for each in (old, new))
 
     def differing(self, pair: _Pair) -> Iterator[tuple[bool, Fate, Fate, Answer]]:
@@ -232,45 +231,40 @@ class Comparison:
                 found.append(
                     every_packet(family)._replace(what=whole_packets(TCP))
                 )  # other legs follow where somebody judges
-            regions = (
-                self._suspect(was, now)
-                if was is not None and now is not None
-                else self._stopped(was, now)
-            )
-            if regions is None:
+            regions = self._treated_otherwise(was, now)
+            if (was is None or now is None) and (
+                regions is None or (len(regions) > 1 and _meet(pair.flow, regions, leg.returns))
+            ):
+                # To look at the packets of each of several regions costs more than to look at all.
                 return None
-            found += regions
+            found += regions or ()
         return found
 
-    def _stopped(self, was: AccessList | None, now: AccessList | None) -> list[Region] | None:
-        """Return regions that contain all that is denied by a list which only one plan asks; None
+    def _treated_otherwise(
+        self, was: AccessList | None, now: AccessList | None
+    ) -> list[Region] | None:
+        """Return regions that contain all that two lists at one crossing treat differently; None
         for all packets.
         """
-        asking, access_list = (self.old, was) if now is None else (self.new, now)
-        assert access_list is not None
-        if access_list not in self._stops:
-            hellos = spoken_sorts(access_list.tls) or (hello_of(asking.state),)
-            several = [
-                stopped_by(asking.regions(access_list, settled(asking.state, hello)))
-                for hello in hellos
-            ]
-            self._stops[access_list] = (
-                None
-                if None in several
-                else [region for regions in several for region in regions or ()]
-            )
-        return self._stops[access_list]
-
-    def _suspect(self, was: AccessList, now: AccessList) -> list[Region]:
         key = was, now
-        if key not in self._suspects:
-            found = self._suspects[key] = []
+        if key not in self._differing:
+            found: list[Region] | None = []
+            tests = frozenset(test for each in key if each is not None for test in each.tls)
             # While it is not settled what TLS is spoken, a list does what it would do for each.
-            for hello in spoken_sorts(was.tls | now.tls) or (hello_of(self.new.state),):
+            for hello in spoken_sorts(tests) or (hello_of(self.new.state),):
                 before, after = settled(self.old.state, hello), settled(self.new.state, hello)
-                if not same_lists(was, was.in_force(before), now, now.in_force(after)):
-                    found += suspects(self.old.regions(was, before), self.new.regions(now, after))
-        return self._suspects[key]
+                if (
+                    was is None
+                    or now is None
+                    or not same_lists(was, was.in_force(before), now, now.in_force(after))
+                ):
+                    regions = treated_otherwise(
+                        None if was is None else self.old.regions(was, before),
+                        None if now is None else self.new.regions(now, after),
+                    )
+                    found = None if found is None or regions is None else [*found, *regions]
+            self._differing[key] = found
+        return self._differing[key]
 
 
 def _meet(flow: Flow, suspected: Iterable[Region], back: bool) -> bool:

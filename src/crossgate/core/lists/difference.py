@@ -11,7 +11,7 @@ from collections.abc import Callable, Hashable, Iterator, Sequence
 from difflib import SequenceMatcher
 from typing import TypeVar
 
-from crossgate.core.lists.split import ListRegions, numbered, region_hull
+from crossgate.core.lists.split import EntryRegion, ListRegions, numbered, region_hull
 from crossgate.core.model.accesslist import AccessList, Action, Decider, Entry
 from crossgate.core.sets import products as algebra
 from crossgate.core.sets.boxes import meets
@@ -76,23 +76,62 @@ def unshared(
     return alone
 
 
-def stopped_by(regions: ListRegions) -> list[Region] | None:
-    """Return regions that contain every packet that a list denies, and perhaps others; None for all
-    packets.
-
-    With two or more denying entries, looking at the packets of each costs more than looking at all
-    packets at once.
+def treated_otherwise(old: ListRegions | None, new: ListRegions | None) -> list[Region] | None:
+    """Return regions outside of which two lists treat every packet alike; they may overlap. None
+    for all packets, where a smaller set costs too much. No list permits everything.
     """
-    found = [
-        each.region
-        for each in regions.regions
-        if each.region is not None and each.entry.action is not Action.PERMIT
-    ]
-    return (
-        None
-        if regions.access_list.otherwise.action is not Action.PERMIT or len(found) > 1
-        else found
+    if old is None or new is None:
+        only = old or new
+        assert only is not None
+        return _exactly(old, new, every_packet(only.access_list.family), _MOST_DENIED)
+    found = []
+    for region in suspects(old, new):
+        exact = _exactly(old, new, region, 1)
+        found += [region] if exact is None else exact
+    return found
+
+
+_MOST_NEAR, _MOST_PIECES = 200, 1_000
+"""With more entries near a region, or more pieces of it, what two lists do with it is not worked out
+exactly.
+"""
+_MOST_DENIED = 8
+"""In so many regions at most what a list denies is told."""
+
+
+def _exactly(
+    old: ListRegions | None, new: ListRegions | None, region: Region, most: int
+) -> list[Region] | None:
+    """Return the part of a region that two lists treat differently, as at most so many regions;
+    None where it has more, or too many entries are near.
+    """
+    hull = region_hull(region)
+    near = [[] if each is None else each.near(hull) for each in (old, new)]
+    if sum(map(len, near)) > _MOST_NEAR:
+        return None
+    frame = Frame(region, [each.region for side in near for each in side if each.region])
+    here, there = (numbered(frame, (each.region for each in side)) for side in near)
+    found: list[Region] = []
+    pieces = (
+        (piece, was, now)
+        for part, was in algebra.split(frame.whole, here, frame.order)
+        for piece, now in algebra.split(part, there, frame.order)
     )
+    for number, (piece, was, now) in enumerate(pieces):
+        if number == _MOST_PIECES:
+            return None
+        if _action(old, near[0], was) is not _action(new, near[1], now):
+            if len(found) == most:
+                return None
+            found.append(frame.region(piece))
+    return found
+
+
+def _action(regions: ListRegions | None, near: Sequence[EntryRegion], index: int | None) -> Action:
+    """Return what a list does with the packets that one of some of its regions takes, given by
+    index; None for its otherwise line.
+    """
+    return Action.PERMIT if regions is None else regions.decider(near, index).action
 
 
 def suspects(old: ListRegions, new: ListRegions) -> list[Region]:

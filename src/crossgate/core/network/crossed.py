@@ -61,6 +61,8 @@ class Sorted(NamedTuple):
     ways: tuple[Crossed, ...]
 
 
+_OF = "of"
+"""How the marker begins that says for which traffic a pair takes some ways."""
 NO_SORT = -1
 """The sort in the state of packets that have arrived."""
 
@@ -113,13 +115,18 @@ class CrossedGraphs(WayGraphs):
             for part in self.by_sort(origin, destination, (there, back)):
                 for each in part.ways:
                     answered = self._marked(("answers", each.back), each.there)
-                    numbers.add(self._marked(("of", *part.what), answered))
+                    numbers.add(self._marked((_OF, *part.what), answered))
             self._numbers[key] = self.nodes.union(frozenset(numbers))
         return self._numbers[key]
 
     @cached_property
     def _numbers(self) -> dict[tuple[object, ...], int]:
         return {}
+
+    def is_translated(self, number: int) -> bool:
+        """Whether packets of a pair with this number, or their answers, may be translated."""
+        first = (self.tokens[token] for token, _ in self.nodes.of[number].children)
+        return any(isinstance(each, Marker) and each.what[0] == _OF for each in first)
 
     def _marked(self, what: tuple[object, ...], number: int) -> int:
         return self.nodes.prepend((self.token(Marker(what)),), number)

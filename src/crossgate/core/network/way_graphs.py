@@ -461,6 +461,10 @@ class WayGraphs:
         """Return how many equally good paths a pair has, whether they meet different lists or not."""
         return self._cell(origin, destination).paths
 
+    def is_translated(self, number: int) -> bool:
+        """Whether packets of a pair with this number, or their answers, may be translated."""
+        return False
+
     def bit(self, place: tuple[Point, Direction]) -> int:
         """Return the bit of a place with a list, as used by `met`."""
         return 1 << self.token(Crossing(*place))
