@@ -4,7 +4,7 @@ wildcards, groups, flags, both families.
 
 from __future__ import annotations
 
-from itertools import pairwise
+from itertools import pairwise, product
 from pathlib import Path
 
 import pytest
@@ -115,6 +115,7 @@ def test_atoms_of_scattered_addresses_are_exact(
 @given(scattered(), scattered())
 def test_sets_of_addresses_are_sets(one: AddressSet, other: AddressSet) -> None:
     assert members(one & other) == members(one) & members(other)
+    assert one.meets(other) is bool(members(one) & members(other))
     assert members(one - other) == members(one) - members(other)
     assert members(one | other) == members(one) | members(other)
     assert bool(one - other) is bool(members(one) - members(other))
@@ -202,6 +203,8 @@ def tried(packets: PacketSet) -> list[bool]:
 @given(st.data(), st.sampled_from(Family))
 def test_operators_are_those_of_sets(tmp_path: Path, data: st.DataObject, family: Family) -> None:
     one, other = drawn_set(data, tmp_path, family), drawn_set(data, tmp_path, family)
+    for own, another in product(one.regions(), other.regions()):
+        assert own.meets(another) is (own.common(another) is not None)
     here, there = tried(one), tried(other)
     assert tried(one & other) == [left and right for left, right in zip(here, there, strict=True)]
     assert tried(one | other) == [left or right for left, right in zip(here, there, strict=True)]

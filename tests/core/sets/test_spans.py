@@ -33,6 +33,7 @@ def test_operators_are_those_of_sets(one: list[line.Span], other: list[line.Span
     here, there = line.joined(one), line.joined(other)
     assert numbers(line.common(here, there)) == numbers(here) & numbers(there)
     assert numbers(line.less(here, there)) == numbers(here) - numbers(there)
+    assert line.meet(here, there) is bool(numbers(here) & numbers(there))
     assert line.within(here, there) is (numbers(here) <= numbers(there))
     assert [each for each in NUMBERS if line.contains(here, each)] == sorted(numbers(here))
 

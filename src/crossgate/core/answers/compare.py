@@ -272,7 +272,9 @@ def _meet(flow: Flow, suspected: Iterable[Region], back: bool) -> bool:
     packets.
     """
     source, destination = (flow.receivers, flow.senders) if back else (flow.senders, flow.receivers)
-    return any(source & each.source and destination & each.destination for each in suspected)
+    return any(
+        source.meets(each.source) and destination.meets(each.destination) for each in suspected
+    )
 
 
 def _to_try(

@@ -85,7 +85,7 @@ class SetGrid:
         for flow in sent:
             family = flow.source.address.family
             begun = openings(service, family, self.plan.client_ports)
-            if not any(each.region.common(flow.region) for each in begun):
+            if not any(each.region.meets(flow.region) for each in begun):
                 continue  # it is of other services
             if not any(Outcome.LOST in each.ends for each in flow.every) and not lists_on(
                 self.session.network, flow.every, family

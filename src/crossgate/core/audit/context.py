@@ -164,14 +164,12 @@ class Case:
         key = packets, access_list.family, entry.service.terms, entry.qualifiers
         if key not in self._carry:
             self._carry[key] = any(
-                each.between(own.source, own.destination).common(own) is not None
+                each.between(own.source, own.destination).meets(own)
                 for each in packets(self, access_list, entry)
                 for own in altered
             )
         return self._carry[key] and any(
-            each.common(own) is not None
-            for each in packets(self, access_list, entry)
-            for own in altered
+            each.meets(own) for each in packets(self, access_list, entry) for own in altered
         )
 
     def traffic(self) -> Iterator[tuple[AccessList, list[Entry]]]:
@@ -329,7 +327,7 @@ class Case:
     def comes_by(self, region: Region, crossing: Crossing) -> bool:
         """Whether traffic that has been translated before passes a place and is in a region there."""
         seen = self.seen(region.family, crossing)
-        return any(each.there.common(region) is not None for each in seen)
+        return any(each.there.meets(region) for each in seen)
 
     def _unplaced(self, family: Family) -> Matrix:
         """Return the graphs of a family as if its lists stood wherever a list of the other family

@@ -94,9 +94,7 @@ def _unsettled(
     case: Case, access_list: AccessList, entry: Entry, begun: list[Opening], flows: list[Flow]
 ) -> Finding:
     """Say why an entry never learns the TLS version."""
-    taken = [
-        flow for flow in flows if any(each.common(flow.region) is not None for _, each in begun)
-    ]
+    taken = [flow for flow in flows if any(each.meets(flow.region) for _, each in begun)]
     seen = [flow for flow in taken if any(_judges(case, access_list, ways) for ways in flow.every)]
     if not seen:
         devices = dict.fromkeys(

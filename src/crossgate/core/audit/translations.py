@@ -205,7 +205,7 @@ def _no_more(case: Case, entry: Entry, region: Region, crossing: Crossing) -> Ot
     """Return what is wrong with an entry whose traffic passes its place with other addresses."""
     plan = case.plan
     for each in case.seen(region.family, crossing):
-        if each.sent.common(region) is None:
+        if not each.sent.meets(region):
             continue
         last = each.view[-1]
         rule = plan.translations[region.family][last.rule]

@@ -116,6 +116,13 @@ class AddressSet:
         )
         return AddressSet.of(self.family, (each for each in pairs if each is not None))
 
+    def meets(self, other: AddressSet) -> bool:
+        """Whether some address is in both sets."""
+        here, there = self.spans, other.spans
+        if here is not None and there is not None:
+            return line.meet(here, there)
+        return bool(self & other)
+
     def __or__(self, other: AddressSet) -> AddressSet:
         return AddressSet.union((self, other))
 

@@ -124,6 +124,17 @@ class Region(NamedTuple):
             else None
         )
 
+    def meets(self, other: Region) -> bool:
+        """Whether some packet is in both regions."""
+        return bool(
+            self.flags & other.flags
+            and self.dscp & other.dscp
+            and line.meet(self.what, other.what)
+            and line.meet(self.source_ports, other.source_ports)
+            and self.source.meets(other.source)
+            and self.destination.meets(other.destination)
+        )
+
     def holds(self, other: Region) -> bool:
         """Whether it is known to contain all of another region; where wildcards scatter addresses,
         False may be wrong.

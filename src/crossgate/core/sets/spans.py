@@ -43,6 +43,18 @@ def common(one: Spans, other: Spans) -> Spans:
     return tuple(found)
 
 
+def meet(one: Spans, other: Spans) -> bool:
+    """Whether some number is in both sets."""
+    if not one or not other or one[-1][1] <= other[0][0] or other[-1][1] <= one[0][0]:
+        return False
+    few, many = (one, other) if len(one) < len(other) else (other, one)
+    for first, end in few:
+        index = bisect_left(many, (end,))  # the spans before it begin before this one ends
+        if index and many[index - 1][1] > first:
+            return True
+    return False
+
+
 def _clipped(spans: Spans, first: int, end: int) -> Spans:
     if not spans or (first <= spans[0][0] and spans[-1][1] <= end):
         return spans
