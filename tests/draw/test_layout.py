@@ -15,7 +15,8 @@ from crossgate.core.model.network import Direction, Point, PointKind
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.endpoints import pairs
 from crossgate.core.network.ways import Network
-from crossgate.draw.layout import MOST_HOSTS, laid_out
+from crossgate.draw.contents import MOST_HOSTS
+from crossgate.draw.layout import laid_out
 from crossgate.draw.network import lanes_of
 from crossgate.draw.picture import Picture
 from crossgate.draw.style import DARK, LIGHT, MARKS, Theme, text_width
