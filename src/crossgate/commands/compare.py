@@ -157,7 +157,7 @@ def compare(
             ]
         )
     if drawn is not None:
-        from crossgate.commands.drawing import draw_differences
+        from crossgate.commands.pictures import draw_differences
 
         draw_differences(new, found, drawn)
     tell_missed(missed)

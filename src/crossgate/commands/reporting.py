@@ -118,8 +118,8 @@ def _grids(
     """Return who reaches whom by the services in the expectations, and sentences about what is left
     out.
     """
-    from crossgate.commands.drawing import squares_of
     from crossgate.commands.grid import ends_of, hostless_of
+    from crossgate.commands.pictures import squares_of
     from crossgate.core.answers.grid import LeftOut, default_services
     from crossgate.core.wording.sentences import first_of
     from crossgate.report.pages import grid_part
@@ -174,7 +174,7 @@ def _network(plan: Plan) -> str:
 
 
 def _week(plan: Plan, when: datetime) -> str:
-    from crossgate.commands.drawing import entries_by_window
+    from crossgate.commands.pictures import entries_by_window
     from crossgate.draw.style import LIGHT
     from crossgate.draw.week import week_sheet
     from crossgate.report.pages import themed

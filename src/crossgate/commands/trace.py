@@ -223,7 +223,7 @@ def trace(
             context, plan, Counter(decider.key for each in traces for decider in each.deciders())
         )
     if drawn is not None and traces:
-        from crossgate.commands.drawing import draw_trace
+        from crossgate.commands.pictures import draw_trace
 
         draw_trace(plan, traces[0], drawn)
     if as_json:
