@@ -1,35 +1,30 @@
 """What two plans can treat differently, found from what changed before any packet is looked at.
 
-1. Two lists differ where they do not read alike; nothing else about a list matters.
-
-2. The graphs of both plans share their numbers, so the ways of a pair differ only where the numbers
+1. The graphs of both plans share their numbers, so the ways of a pair differ only where the numbers
 do.
 
-3. A pair of address classes is suspect where its ways there or back differ, or meet a place whose
+2. A pair of address classes is suspect where its ways there or back differ, or meet a place whose
 list differs about addresses of theirs. All other pairs are treated alike in both plans, and are not
 looked at.
 
-4. Two lists may do the same with a packet by other lines. For what becomes of packets only those
+3. Two lists may do the same with a packet by other lines. For what becomes of packets only those
 matter that they treat differently; findings, which are about lines, need the others too.
 """
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from functools import cached_property
-from itertools import chain, combinations
+from itertools import chain
 from typing import TYPE_CHECKING, NamedTuple
 
-from crossgate.core.lists.difference import same_lists, treated_otherwise, unshared
-from crossgate.core.model.accesslist import AccessList, Action, Entry
+from crossgate.core.answers.list_changes import Ends, ListChanges, regions_of
 from crossgate.core.model.address import Family, Pattern
-from crossgate.core.model.condition import State
-from crossgate.core.model.plan import Plan
 from crossgate.core.network.address_classes import AddressClass, address_classes, boundaries
 from crossgate.core.network.paths import Endpoint
 from crossgate.core.sets.patterns import Excluded
-from crossgate.core.sets.region import Region, entry_region
+from crossgate.core.sets.region import Region
 from crossgate.core.traffic.between import merged
 from crossgate.core.traffic.session import Session
 
@@ -116,37 +111,6 @@ class TouchedPairs(NamedTuple):
         return found
 
 
-_Ends = tuple[Sequence[Pattern], Sequence[Pattern]]
-"""The sources and the destinations of some packets."""
-
-
-class _Place(NamedTuple):
-    """How the lists at a place of two plans differ, where None stands for any packet.
-
-    `entries` take all packets about which another line decides than before, be it alike: those that
-    only one of the lists has, or for a list that stands there in one plan alone those that deny.
-    `regions` contain all packets that are treated differently.
-    """
-
-    entries: list[Entry] | None
-    regions: list[Region] | None
-
-    def ends(self, treated: bool) -> list[_Ends] | None:
-        """Return the ends of the packets about which another line decides, or with `treated` of
-        those that are treated differently; None for all ends.
-        """
-        several = self.regions if treated else self.entries
-        return (
-            None
-            if several is None
-            else [(each.source.patterns, each.destination.patterns) for each in several]
-        )
-
-
-_MOST_WINDOWS = 3
-"""Lists with more windows are not compared in each of their states."""
-
-
 class Change:
     """The change from one plan to another; `new` is a session made beside `old`, a fresh one where
     the given one is not.
@@ -154,25 +118,14 @@ class Change:
 
     def __init__(self, old: Session, new: Session) -> None:
         self.old, self.new = old, new if new.is_beside(old) else Session(new.plan, beside=old)
+        self._lists = ListChanges(self.old, self.new)
         self._known: dict[tuple[Family, bool], _Pairs] = {}
-        self._differing: dict[Family, dict[int, _Place]] = {}
-        self._compared: dict[tuple[AccessList | None, AccessList | None], _Place] = {}
         self._in_lists_alone: dict[Family, bool] = {}
 
     @cached_property
     def same_network(self) -> bool:
         """Whether packets take the same ways in both plans, and meet lists at the same places."""
         return self.new.network.like(self.old.network)
-
-    @cached_property
-    def lists(self) -> frozenset[str]:
-        """The names of the lists that do not read alike in both plans."""
-        before, after = self.old.plan, self.new.plan
-        return frozenset(
-            name
-            for name in {*before.lists, *after.lists}
-            if not _same(before, before.lists.get(name), after, after.lists.get(name))
-        )
 
     def _only_lists(self, family: Family) -> bool:
         """Whether the plans differ in nothing but lists, so that a packet is treated differently
@@ -187,74 +140,11 @@ class Change:
             self._in_lists_alone[family] = same_paths and before == after
         return self._in_lists_alone[family]
 
-    def _places(self, family: Family) -> dict[int, _Place]:
-        """Return the places whose lists differ between the plans, by the bit of each."""
-        if family not in self._differing:
-            graphs = self.new.network.graphs(family)
-            before, after = self.old.plan, self.new.plan
-            found: dict[int, _Place] = {}
-            for place in before.asked.keys() | after.asked.keys():
-                was, now = before.asked.get(place), after.asked.get(place)
-                # A plan may look lists up by other names than they have (`live.order.between`).
-                known = (
-                    was is not None
-                    and now is not None
-                    and now.name not in self.lists
-                    and before.lists.get(now.name) is was
-                    and after.lists.get(now.name) is now
-                )
-                if place[2] is family and not known and not _same(before, was, after, now):
-                    found[graphs.bit(place[:2])] = self._place(was, now)
-            self._differing[family] = found
-        return self._differing[family]
-
-    def _place(self, was: AccessList | None, now: AccessList | None) -> _Place:
-        """Return how the lists at a place differ; None stands for no list there."""
-        key = was, now
-        if key not in self._compared:
-            several = [each for each in key if each is not None]
-            entries = (
-                _denying(several[0])
-                if was is None or now is None
-                else _alone(self.old.plan, was, self.new.plan, now)
-            )
-            states = self._states(several)
-            if states is None:
-                regions = None if entries is None else _regions(entries, several[0].family)
-            else:
-                regions = []
-                for state in states:
-                    own = treated_otherwise(
-                        None if was is None else self.old.regions.of(was, state),
-                        None if now is None else self.new.regions.of(now, state),
-                    )
-                    regions = None if own is None or regions is None else [*regions, *own]
-            self._compared[key] = _Place(entries, regions and list(dict.fromkeys(regions)))
-        return self._compared[key]
-
-    def _states(self, lists: Sequence[AccessList]) -> list[State] | None:
-        """Return every state that some lists can be in, of either plan or of both; None where these
-        are many, or depend on more than windows.
-        """
-        names = sorted({name for each in lists for name in each.windows})
-        plans = self.old.plan, self.new.plan
-        if (
-            any(each.limits or each.tls for each in lists)
-            or len(names) > _MOST_WINDOWS
-            or any(len({plan.every_window.get(name) for plan in plans}) > 1 for name in names)
-        ):
-            return None
-        return [
-            frozenset(opened)
-            for count in range(len(names) + 1)
-            for opened in combinations(names, count)
-        ]
-
     def _can_differ(self, family: Family, treated: bool) -> bool:
         """Whether the plans can treat any packet of a family differently, or unless `treated` have
         another line decide about it.
         """
-        places = self._places(family).values()
+        places = self._lists.at(family).values()
         return not self._only_lists(family) or any(
             not treated or each.regions != [] for each in places
         )
@@ -266,10 +156,10 @@ class Change:
         if not self._only_lists(family) or self._translates(family):
             return None
         found: list[Region] = []
-        for each in self._places(family).values():
+        for each in self._lists.at(family).values():
             if each.entries is None:
                 return None
-            found += _regions(each.entries, family)
+            found += regions_of(each.entries, family)
         return list(dict.fromkeys(found))
 
     def pairs(self, family: Family) -> Iterator[Suspect]:
@@ -418,7 +308,7 @@ class Change:
         there = suspect.copy()
         graphs = self.new.network.graphs(family)
         translated = _with_numbers(both, graphs.is_translated)
-        for bit, place in self._places(family).items():
+        for bit, place in self._lists.at(family).items():
             meets = _meeting(graphs, both, bit)
             there |= meets
             ends = place.ends(treated) if self._only_lists(family) else None
@@ -438,7 +328,7 @@ class Change:
         if self._translates(family):
             return None
         classes, found = self.new.address_classes(family), set[int]()
-        for each in self._places(family).values():
+        for each in self._lists.at(family).values():
             ends = each.ends(treated)
             if ends is None:
                 return None
@@ -455,7 +345,7 @@ class Change:
     def _between(
         self,
         family: Family,
-        ends: Sequence[_Ends],
+        ends: Sequence[Ends],
         number: dict[Pattern, int],
         columns: NDArray[np.intp],
     ) -> NDArray[np.bool_]:
@@ -561,60 +451,3 @@ def _with_numbers(both: Sequence[_Known], asked: Callable[[int], bool]) -> NDArr
         holds[numbers] = [asked(number) for number in numbers.tolist()]
         found |= holds[known.numbers]
     return found
-
-
-def _alone(before: Plan, was: AccessList, after: Plan, now: AccessList) -> list[Entry] | None:
-    """Return the entries that only one of two lists has, or has at another position; None where all
-    other packets are treated differently too.
-    """
-    if was.otherwise.action is not now.otherwise.action or asks_for_tls(was) is not asks_for_tls(
-        now
-    ):
-        return None
-    old, new = (
-        [
-            (entry, plan.every_window.get(entry.window or ""))
-            for entry in own.entries
-            if not entry.off
-        ]
-        for plan, own in ((before, was), (after, now))
-    )
-    return [entry for entry, _ in unshared(old, new, lambda each: (*each[0].meaning, each[1]))]
-
-
-def _regions(entries: Iterable[Entry], family: Family) -> list[Region]:
-    """Return the regions that some entries take."""
-    regions = (entry_region(each, family) for each in entries)
-    return [each for each in regions if each is not None]
-
-
-def _denying(own: AccessList) -> list[Entry] | None:
-    """Return the entries by which a list denies packets; None where it may deny any packet, or ask
-    for a TLS version.
-    """
-    if own.otherwise.action is not Action.PERMIT or asks_for_tls(own):
-        return None
-    return [each for each in own.entries if each.action is not Action.PERMIT and not each.off]
-
-
-def asks_for_tls(access_list: AccessList | None) -> bool:
-    """Whether a list has entries with `tls`, so that it is asked again once a conversation has
-    settled its TLS version; False for None, which stands for no list.
-    """
-    return access_list is not None and bool(access_list.tls)
-
-
-def _same(before: Plan, was: AccessList | None, after: Plan, now: AccessList | None) -> bool:
-    """Whether a list reads alike in both plans, its windows included."""
-    if was is None or now is None:
-        return False
-    entries = [[entry for entry in each.entries if not entry.off] for each in (was, now)]
-    return (
-        was.windows == now.windows
-        and same_lists(was, entries[0], now, entries[1])
-        and (
-            not was.windows
-            or all(one.window == other.window for one, other in zip(*entries, strict=True))
-        )
-        and all(before.every_window[name] == after.every_window[name] for name in was.windows)
-    )

@@ -15,8 +15,9 @@ from datetime import datetime
 from itertools import product
 from typing import Any, NamedTuple
 
-from crossgate.core.answers.change import Change, asks_for_tls
+from crossgate.core.answers.change import Change
 from crossgate.core.answers.clients import told
+from crossgate.core.answers.list_changes import asks_for_tls
 from crossgate.core.conversation.rules import HANDSHAKE, OPENING, Decided, Leg, script
 from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.lists.difference import compare_lists, same_lists, treated_otherwise
