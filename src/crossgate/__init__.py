@@ -42,7 +42,7 @@ if TYPE_CHECKING:
         when,
     )
 
-__version__ = "0.1.0"
+__version__ = "0.2.0"
 __all__ = [
     "AddressSet",
     "Family",
