@@ -344,9 +344,10 @@ def differences(
     several = _states(old.plan, new.plan, before, after)
     met: dict[tuple[object, ...], list[Difference]] = {}
     known: dict[Hashable, list[tuple[bool, Fate, Fate, Answer]]] = {}
+    described: dict[Hashable, Difference] = {}
     for state, ((was_open, now_open, beyond, hello), moment) in enumerate(several.items()):
         comparison = Comparison(old.flows(was_open), new.flows(now_open))
-        groups: dict[tuple[Family, bool, bool, bool, Fate, Fate], list[Answer]] = {}
+        groups: dict[tuple[Family, bool, bool, bool, Fate, Fate], dict[Hashable, list[Answer]]] = {}
         for done, pair in enumerate(pairs):
             if tell is not None:
                 tell(state * len(pairs) + done, len(several) * len(pairs))
@@ -368,19 +369,26 @@ def differences(
                             was,
                             now,
                         )
-                        groups.setdefault(group, []).append(answer)
-        for (family, stray, devices, conditional, was, now), pieces in groups.items():
+                        groups.setdefault(group, {}).setdefault(key, []).append(answer)
+        for group, pieces in groups.items():
+            family, stray, devices, conditional, was, now = group
+            # In many states the same pairs are treated in the same way.
+            same = group, tuple(pieces)
             with answered("the list of all that is treated differently in one way", missed):
-                written, clients, packets = told(pieces, new.plan.client_ports, stray)
-                packet = example(new.plan, packets)
-                when = (moment, beyond, (hello,)) if conditional else (None, None, None)
-                difference = Difference(
-                    family, stray, devices, was, now, written, clients, packet, *when
-                )._replace(sets=tuple(packets))
-                met.setdefault(
-                    (family, stray, devices, conditional, was, now, frozenset(written)), []
-                ).append(difference)
-    found = [same[0]._replace(**_when(same, several)) for same in met.values()]
+                if same not in described:
+                    answers = [each for own in pieces.values() for each in own]
+                    written, clients, packets = told(answers, new.plan.client_ports, stray)
+                    packet = example(new.plan, packets)
+                    described[same] = Difference(
+                        family, stray, devices, was, now, written, clients, packet, None
+                    )._replace(sets=tuple(packets))
+                difference = described[same]
+                if conditional:
+                    difference = difference._replace(
+                        moment=moment, exceeded=beyond, spoken=(hello,)
+                    )
+                met.setdefault((*group, frozenset(difference.lines)), []).append(difference)
+    found = [each[0]._replace(**_when(each, several)) for each in met.values()]
     return sorted(found, key=_gravity)
 
 
