@@ -8,7 +8,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from crossgate.core.lists.difference import treated_otherwise
+from crossgate.core.lists.difference import compare_lists, same_lists, treated_otherwise
 from crossgate.core.lists.split import ListRegions
 from crossgate.core.model.accesslist import AccessList, Action
 from crossgate.core.model.address import Family
@@ -41,6 +41,48 @@ def test_outside_of_what_is_treated_otherwise_two_lists_do_the_same(
             assert all(any(small.holds(own, each) for own in found) for each in differing)
         if not differing:
             assert not found
+
+
+@given(st.data(), st.sampled_from(Family), st.sampled_from(["deny", "permit"]))
+def test_versions_of_a_list_differ_just_where_they_decide_otherwise(
+    tmp_path: Path, data: st.DataObject, family: Family, otherwise: str
+) -> None:
+    entries = data.draw(st.lists(small.entry_words(family), max_size=5))
+    others = data.draw(st.permutations([*entries, data.draw(small.entry_words(family))]))
+    old = small.read_list(tmp_path, family, entries)
+    new = small.read_list(tmp_path, family, others[: len(entries)], otherwise)
+    found = list(compare_lists(ListRegions(old), ListRegions(new)))
+    for packet in small.packets(family):
+        was, now = old.decide(packet), new.decide(packet)
+        own = [
+            (before.entry, after.entry)
+            for packets, before, after in found
+            if any(small.holds(each, packet) for each in packets.regions())
+        ]
+        assert own == ([(was.entry, now.entry)] if was.action is not now.action else [])
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "otherwise", "same"),
+    [
+        (["10 permit tcp any to any"], ["20 permit tcp any to any"], "deny", True),
+        (["10 permit tcp any to any"], ["10 permit tcp any to any"], "permit", False),
+        (["10 permit tcp any to any"], ["10 permit udp any to any"], "deny", False),
+        (
+            ["10 permit tcp any to any"],
+            ["10 permit tcp any to any", "deny gre any to any"],
+            "deny",
+            False,
+        ),
+        ([], [], "deny", True),
+    ],
+)
+def test_lists_are_the_same_that_have_the_same_lines_whatever_their_numbers(
+    tmp_path: Path, old: list[str], new: list[str], otherwise: str, same: bool
+) -> None:
+    before = small.read_list(tmp_path, Family.IPV4, old)
+    after = small.read_list(tmp_path, Family.IPV4, new, otherwise)
+    assert same_lists(before, before.entries, after, after.entries) is same
 
 
 @pytest.mark.parametrize(
