@@ -4,6 +4,7 @@ cluster; parts lost with a worker are done again.
 
 from __future__ import annotations
 
+import gc
 import ipaddress
 import logging
 import signal
@@ -57,11 +58,8 @@ class LocalPool:
         self._executor = self._new()
 
     def _new(self) -> ProcessPoolExecutor:
-        # The reader's threads may hold locks, so processes begin from nothing; an interrupt is this
-        # process's to handle.
-        return ProcessPoolExecutor(
-            self.size, get_context("spawn"), signal.signal, (signal.SIGINT, signal.SIG_IGN)
-        )
+        # The reader's threads may hold locks, so processes begin from nothing.
+        return ProcessPoolExecutor(self.size, get_context("spawn"), _begin)
 
     def done(self, task: Task[Done], job: bytes, parts: Sequence[Part]) -> Iterator[Done]:
         """Yield the result of each part, in order. A process that dies takes its pool with it; the
@@ -93,6 +91,14 @@ class LocalPool:
     def close(self) -> None:
         """End the processes."""
         self._executor.shutdown(wait=False, cancel_futures=True)
+
+
+def _begin() -> None:
+    """Make a process ready: an interrupt is for the one that asks, and there are as few rounds of
+    the garbage collector as there (`__main__`).
+    """
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    gc.set_threshold(100_000)
 
 
 class ClusterPool:

@@ -60,6 +60,8 @@ class Touched(NamedTuple):
 
 _FIRST_RECEIVERS = 64
 """So many receivers are looked at before all of them are."""
+_FEW_ENTRIES = 50
+"""For more entries than these it costs less to work out all ways at once."""
 _MOST_FLOWS = 20_000
 """So many flows are kept; entries of one list ask for the same ones."""
 
@@ -348,10 +350,12 @@ class Case:
 
     def _in_parts(self, family: Family) -> bool:
         """Whether ways are worked out as far as a question needs them: where just some traffic, or
-        just some entries, are looked at.
+        just a few entries, are looked at.
         """
         return self.columns(family) is not None or (
-            self.focus is not None and self._touched is None
+            self.focus is not None
+            and self._touched is None
+            and sum(map(len, self.focus.values())) <= _FEW_ENTRIES
         )
 
     def columns(self, family: Family) -> frozenset[int] | None:
