@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 from crossgate.core.audit.context import Case
 from crossgate.core.model.accesslist import AccessList, Decider, Entry, line_name
@@ -33,25 +33,63 @@ def permitted_beside(
     permits while the entry is in force, where the entry denies something between those ends.
     """
     wanted = region._replace(what=what, flags=ALL_FLAGS, source_ports=ALL_PORTS)
+    denied = _denied(case, access_list, entry, region)
     with answered(f"what passes beside {line_name(access_list.name, entry.number)}", case.missed):
         for packets, decider in decided(case, access_list, wanted, entry):
-            if decider.permits and _stops_there(case, access_list, entry, region, packets):
+            if decider.permits and denied.meets(packets):
                 return packets, decider
     return None
 
 
-def _stops_there(
-    case: Case, access_list: AccessList, entry: Entry, region: Region, packets: PacketSet
-) -> bool:
-    """Whether a list denies some packet of a region between the ends of some packets; lines above
-    the entry may permit them all.
+def _denied(case: Case, access_list: AccessList, entry: Entry, region: Region) -> _Denied:
+    """Return what a list denies of a region; several questions about one entry follow each other."""
+    last = case.kept.get("denied beside")
+    if last is None or last.entry is not entry or last.region is not region or last.is_given_up:
+        last = case.kept["denied beside"] = _Denied(case, access_list, entry, region)
+    found: _Denied = last
+    return found
+
+
+class _Denied:
+    """The packets of a region that a list denies while an entry is in force, worked out as far as
+    they are asked for.
     """
-    return any(
-        not decider.permits
-        for each in packets.regions()
-        for _, decider in decided(
-            case, access_list, region.between(each.source, each.destination), entry
+
+    def __init__(self, case: Case, access_list: AccessList, entry: Entry, region: Region) -> None:
+        self.entry, self.region = entry, region
+        self.is_given_up = False
+        """Whether a question had too many pieces for the rest."""
+        self._known: list[Region] = []
+        self._more = (
+            each
+            for packets, decider in decided(case, access_list, region, entry)
+            if not decider.permits
+            for each in packets.regions()
         )
+
+    def meets(self, packets: PacketSet) -> bool:
+        """Whether the list denies something between the ends of some packets; lines above the entry
+        may permit all of it.
+        """
+        ends = list(packets.regions())
+        if any(_between(each, ends) for each in self._known):
+            return True
+        self.is_given_up = True
+        found = any(_between(each, ends) for each in self._each_more())
+        self.is_given_up = False
+        return found
+
+    def _each_more(self) -> Iterator[Region]:
+        for each in self._more:
+            self._known.append(each)
+            yield each
+
+
+def _between(denied: Region, ends: Sequence[Region]) -> bool:
+    """Whether some denied packets are between the ends of other ones."""
+    return any(
+        denied.source.meets(each.source) and denied.destination.meets(each.destination)
+        for each in ends
     )
 
 

@@ -4,11 +4,12 @@ gateway.
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from typing import NamedTuple
 
 from crossgate.core.audit.context import Case
 from crossgate.core.audit.registry import finds
+from crossgate.core.model.address import Pattern
 from crossgate.core.model.errors import Place
 from crossgate.core.model.finding import Fault, Finding
 from crossgate.core.model.network import Device, Interface, Segment
@@ -179,25 +180,13 @@ def private_outside(case: Case) -> Iterator[Finding]:
         for block in (*segment.prefixes, *segment.left_out)
     ]
     held = without(PRIVATE_BLOCKS, known)
+    asked: set[tuple[Pattern, ...]] = set()  # many entries name the same addresses
     for access_list in case.placed() if held else ():
         for entry in access_list.entries:
-            spoken = (
-                []
-                if entry.off
-                else [each for side in (entry.source, entry.destination) for each in side.patterns]
-            )
-            private = (
-                each
-                for each in spoken
-                if any(
-                    block.family is each.family and block.covers(each) for block in PRIVATE_BLOCKS
-                )
-            )
-            if any(
-                block.family is each.family and block.overlaps(each)
-                for each in private
-                for block in held
-            ):
+            ends = () if entry.off else (entry.source.patterns, entry.destination.patterns)
+            new = [each for each in ends if each not in asked]
+            asked.update(new)
+            if any(_names_private(each, held) for patterns in new for each in patterns):
                 what = (
                     f"{rest.name} has every address that no subnet has, private ones too, and "
                     "lists speak of some"
@@ -210,6 +199,13 @@ def private_outside(case: Case) -> Iterator[Finding]:
                     Fault(what, f"write: outside {rest.name} but private"),
                 )
                 return
+
+
+def _names_private(pattern: Pattern, held: Sequence[Pattern]) -> bool:
+    """Whether a pattern is within the private blocks, and has addresses of some blocks."""
+    return any(
+        block.family is pattern.family and block.covers(pattern) for block in PRIVATE_BLOCKS
+    ) and any(block.family is pattern.family and block.overlaps(pattern) for block in held)
 
 
 def _names(part: _Part) -> str:

@@ -161,7 +161,9 @@ class _Answers:
         self._case = case
         self._stateful = any(device.stateful for device in case.plan.devices.values())
         self._permitted: dict[tuple[object, ...], bool] = case.kept.setdefault("permitted", {})
-        self._known: dict[tuple[object, ...], bool] = case.kept.setdefault("come back", {})
+        self._known: dict[object, dict[tuple[int, ...], bool]] = case.kept.setdefault(
+            "come back", {}
+        )
 
     def in_doubt(
         self, family: Family, begun: list[Opening], pairs: Iterable[tuple[int, int]]
@@ -171,16 +173,17 @@ class _Answers:
         """
         # All but the senders: whom the answers are for is left open.
         to_whom = tuple((each.region.destination.patterns, each.region[2:]) for each in begun)
+        known = self._known.setdefault(to_whom, {})
         graphs = self._case.network.graphs(family)
         for one, other in pairs:
             there, back = self._case.nodes(family, one, other)
             remembering = graphs.remembering(there) if self._stateful else -1
-            key = (to_whom, other, back, remembering)
-            if key not in self._known:
-                self._known[key] = all(
+            key = (other, back, remembering)
+            if key not in known:
+                known[key] = all(
                     self._come_back(flow, begun) for flow in self._case.flows(family, one, other)
                 )
-            if not self._known[key]:
+            if not known[key]:
                 yield from self._case.flows(family, one, other)
 
     def _come_back(self, flow: Flow, begun: list[Opening]) -> bool:

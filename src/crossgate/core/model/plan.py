@@ -54,6 +54,10 @@ DEFAULT_NUMBERING = (
 DEFAULT_CLIENT_PORTS = (32768, MOST_PORT)
 
 
+_FEW_HOSTS = 32
+"""So many addresses of hosts are sorted, rather than searched in the plan's order."""
+
+
 class UnknownName(PlanError):
     """A name that the plan does not have; the message gives the most similar one it has, `near`
     what was likely meant, together with the `rest` after it.
@@ -370,8 +374,13 @@ class Plan:
             found = found[
                 bisect_left(found, (pattern.first, 0)) : bisect_left(found, (pattern.last + 1, 0))
             ]
-        inside = sorted((order, value) for value, order in found if pattern.contains(value))
-        return (Address(pattern.family, value) for _, value in inside)
+        inside: Iterable[int]
+        if len(found) > _FEW_HOSTS:  # whoever asks mostly wants the first ones
+            inside = filter(pattern.contains, self._host_values_in_order[pattern.family])
+        else:
+            several = ((order, value) for value, order in found if pattern.contains(value))
+            inside = (value for _, value in sorted(several))
+        return (Address(pattern.family, value) for value in inside)
 
     @cached_property
     def _host_values(self) -> dict[Family, list[tuple[int, int]]]:
@@ -384,6 +393,14 @@ class Plan:
                 (each.value, rank) for rank, each in enumerate(ordered) if each.family is family
             )
             for family in Family
+        }
+
+    @cached_property
+    def _host_values_in_order(self) -> dict[Family, list[int]]:
+        """The address of every host as a number, by family, in the plan's order."""
+        return {
+            family: [value for value, _ in sorted(own, key=lambda each: each[1])]
+            for family, own in self._host_values.items()
         }
 
     @cached_property

@@ -162,19 +162,19 @@ class Matrix:
         given.
         """
         self.work_out(columns)
-        chosen = np.full(len(self.ends), columns is None)
-        chosen[list(columns or ())] = True
-        seen, meets = (np.zeros(len(self._nodes.of), dtype=bool) for _ in range(2))
-        for row, met in enumerate(self._met[arriving]):
-            if met & tokens:
-                new = self._parted[row][~seen[self._parted[row]]]
-                seen[new] = True
-                meets[new] = [
-                    bool(self.graphs.met(node, arriving) & tokens) for node in new.tolist()
-                ]
-                there = meets[self._numbers[row]] & chosen
-                if there.any():
-                    yield row, there
+        rows = [row for row, met in enumerate(self._met[arriving]) if met & tokens]
+        if not rows:
+            return
+        meets = np.zeros(len(self._nodes.of), dtype=bool)
+        nodes = np.unique(np.concatenate([self._parted[row] for row in rows]))
+        meets[nodes] = [bool(self.graphs.met(node, arriving) & tokens) for node in nodes.tolist()]
+        there = meets[self._numbers[rows]]
+        if columns is not None:
+            chosen = np.zeros(len(self.ends), dtype=bool)
+            chosen[list(columns)] = True
+            there &= chosen
+        for index in np.flatnonzero(there.any(axis=1)).tolist():
+            yield rows[index], there[index]
 
     def met_between(self, pairs: NDArray[np.bool_], columns: NDArray[np.intp]) -> int:
         """Return the tokens (a bit mask) that are met between some pairs of ends, each of which has
