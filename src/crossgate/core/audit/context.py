@@ -469,9 +469,11 @@ class Case:
         for one in senders:
             yield from ((one, other) for other in sent[one] if chosen is None or other in chosen)
 
-    def nodes(self, family: Family, one: int, other: int) -> tuple[int, int]:
-        """Return the node numbers of the graphs between two address classes, there and back."""
-        return self.session.matrix(family).between(one, other)
+    def nodes(self, family: Family, one: int, others: Sequence[int]) -> list[tuple[int, int]]:
+        """Return the node numbers of the graphs between an address class and each of others, there
+        and back.
+        """
+        return self.session.matrix(family).between_each(one, others)
 
     def flows(self, family: Family, one: int, other: int) -> list[Flow]:
         """Return what the machines of one address class send to those of another."""

@@ -6,7 +6,8 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterable, Iterator
-from itertools import chain, islice
+from itertools import chain, groupby, islice
+from operator import itemgetter
 
 from crossgate.core.answers.verify import Verifier
 from crossgate.core.audit.claims import Claims
@@ -175,16 +176,18 @@ class _Answers:
         to_whom = tuple((each.region.destination.patterns, each.region[2:]) for each in begun)
         known = self._known.setdefault(to_whom, {})
         graphs = self._case.network.graphs(family)
-        for one, other in pairs:
-            there, back = self._case.nodes(family, one, other)
-            remembering = graphs.remembering(there) if self._stateful else -1
-            key = (other, back, remembering)
-            if key not in known:
-                known[key] = all(
-                    self._come_back(flow, begun) for flow in self._case.flows(family, one, other)
-                )
-            if not known[key]:
-                yield from self._case.flows(family, one, other)
+        for one, group in groupby(pairs, itemgetter(0)):
+            others = [other for _, other in group]
+            for other, (there, back) in zip(
+                others, self._case.nodes(family, one, others), strict=True
+            ):
+                remembering = graphs.remembering(there) if self._stateful else -1
+                key = (other, back, remembering)
+                if key not in known:
+                    flows = self._case.flows(family, one, other)
+                    known[key] = all(self._come_back(flow, begun) for flow in flows)
+                if not known[key]:
+                    yield from self._case.flows(family, one, other)
 
     def _come_back(self, flow: Flow, begun: list[Opening]) -> bool:
         """Whether the lists on all ways back permit the answers to some openings to everyone, in

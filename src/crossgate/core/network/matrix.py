@@ -96,6 +96,7 @@ class Matrix:
         self._known[missing] = True
         self.__dict__.pop("_parted", None)
         self.__dict__.pop("_met", None)
+        self.__dict__.pop("_different", None)
         log(
             __name__,
             "the ways of %s to %s of %s address classes, from %s sorts of senders: %s different",
@@ -137,6 +138,13 @@ class Matrix:
         """Return the nodes of what two ends send to each other, there and back."""
         return self._one(one, other), self._one(other, one)
 
+    def between_each(self, one: int, others: Sequence[int]) -> list[tuple[int, int]]:
+        """Return the same between an end and each of others."""
+        if not (self._known[one] and self._known[others].all()):
+            return [self.between(one, other) for other in others]
+        there, back = self._numbers[self.row[one], others], self._numbers[self.row[others], one]
+        return list(zip(there.tolist(), back.tolist(), strict=True))
+
     def _one(self, one: int, other: int) -> int:
         if not self._known[other]:
             if self._alone < _MOST_ALONE * len(self.ends):
@@ -165,9 +173,9 @@ class Matrix:
         rows = [row for row, met in enumerate(self._met[arriving]) if met & tokens]
         if not rows:
             return
+        nodes, on_any, on_arriving = self._different
         meets = np.zeros(len(self._nodes.of), dtype=bool)
-        nodes = np.unique(np.concatenate([self._parted[row] for row in rows]))
-        meets[nodes] = [bool(self.graphs.met(node, arriving) & tokens) for node in nodes.tolist()]
+        meets[nodes] = [bool(met & tokens) for met in (on_arriving if arriving else on_any)]
         there = meets[self._numbers[rows]]
         if columns is not None:
             chosen = np.zeros(len(self.ends), dtype=bool)
@@ -184,6 +192,18 @@ class Matrix:
         for node in np.unique(self.numbers_to(columns)[self.row][pairs]).tolist():
             found |= self.graphs.met(node)
         return found
+
+    @cached_property
+    def _different(self) -> tuple[NDArray[np.int32], list[int], list[int]]:
+        """The different numbers of all pairs, the tokens that each meets, and those that it meets
+        on paths that arrive.
+        """
+        nodes = np.unique(np.concatenate(self._parted)) if self._parted else self._numbers[:0, 0]
+        met = [
+            [self.graphs.met(node, arriving) for node in nodes.tolist()]
+            for arriving in (False, True)
+        ]
+        return nodes, met[0], met[1]
 
     @cached_property
     def _met(self) -> tuple[list[int], list[int]]:
