@@ -4,8 +4,9 @@ proof.
 Two lists can only differ on packets that match an entry which just one of them has: on all others
 the same entries decide in the same order. (Where their otherwise lines differ, every packet is
 looked at.) So only the packets of such entries are divided by both lists. Through the network the
-same holds crossing by crossing: where two plans ask the same lists in the same places, only
-openings whose legs meet such a packet at one of them are followed in both.
+same holds crossing by crossing: where two plans ask lists in the same places, only openings whose
+legs meet such a packet at one of them are followed in both, and of such packets only those with
+which a list does something else (`lists.difference.treated_otherwise`).
 """
 
 from __future__ import annotations

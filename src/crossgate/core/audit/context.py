@@ -101,6 +101,9 @@ class Case:
         self.now = now
         self.focus = focus
         self._touched = touched
+        self._looks_at_few = (
+            focus is not None and touched is None and sum(map(len, focus.values())) <= _FEW_ENTRIES
+        )
         self._carry: dict[object, bool] = {}
         self.missed: list[TooManyPieces] = []
         self._tell = tell
@@ -352,11 +355,7 @@ class Case:
         """Whether ways are worked out as far as a question needs them: where just some traffic, or
         just a few entries, are looked at.
         """
-        return self.columns(family) is not None or (
-            self.focus is not None
-            and self._touched is None
-            and sum(map(len, self.focus.values())) <= _FEW_ENTRIES
-        )
+        return self.columns(family) is not None or self._looks_at_few
 
     def columns(self, family: Family) -> frozenset[int] | None:
         """Return the address classes that receive, or answer, any traffic that is to be looked at;
