@@ -41,6 +41,10 @@ def test_every_number_is_that_of_its_pair(seed: int) -> None:
                     for number in own
                 ]
                 assert (found[row].tolist() if row in found else [False] * len(ends)) == meets
+            arriving = dict(matrix.meeting(1 << token, arriving=True))
+            for row, own in enumerate(numbers):
+                meets = [bool(graphs.met(int(number), True) >> token & 1) for number in own]
+                assert (arriving[row].tolist() if row in arriving else [False] * len(ends)) == meets
 
 
 @settings(max_examples=30, deadline=None)
@@ -69,6 +73,11 @@ def test_columns_worked_out_when_they_are_asked_for_are_those_of_all(
                     each and index in columns for index, each in enumerate(meets)
                 ]
         for one in range(len(ends)):
+            others = data.draw(st.lists(st.integers(0, len(ends) - 1)))
+            for matrix in (part, whole):
+                assert matrix.between_each(one, others) == [
+                    whole.between(one, other) for other in others
+                ]
             for other in range(len(ends)):
                 assert part.between(one, other) == whole.between(one, other)
                 if {one, other} <= chosen:
