@@ -16,6 +16,7 @@ from crossgate.core.model.accesslist import AccessList, Action, Decider, Entry
 from crossgate.core.sets import products as algebra
 from crossgate.core.sets.boxes import meets
 from crossgate.core.sets.frame import Frame, PacketSet
+from crossgate.core.sets.products import Product
 from crossgate.core.sets.region import Region, every_packet
 
 Item = TypeVar("Item")
@@ -34,13 +35,23 @@ def compare_lists(
             region,
             [*earlier, *(each.region for each in (*before, *after) if each.region is not None)],
         )
-        here, there = (numbered(frame, (each.region for each in side)) for side in (before, after))
         for own in algebra.left(frame.whole, frame.products(earlier), frame.order):
-            for part, was in algebra.split(own, here, frame.order):
-                for piece, now in algebra.split(part, there, frame.order):
-                    deciders = old.decider(before, was), new.decider(after, now)
-                    if deciders[0].action is not deciders[1].action:
-                        yield PacketSet(frame, (piece,)), *deciders
+            for piece, was, now in _divided(frame, own, before, after):
+                deciders = old.decider(before, was), new.decider(after, now)
+                if deciders[0].action is not deciders[1].action:
+                    yield PacketSet(frame, (piece,)), *deciders
+
+
+def _divided(
+    frame: Frame, whole: Product, before: Sequence[EntryRegion], after: Sequence[EntryRegion]
+) -> Iterator[tuple[Product, int | None, int | None]]:
+    """Yield a product of a frame in pieces, each with the index of the region that takes it in each
+    of two lists; None where none does.
+    """
+    here, there = (numbered(frame, (each.region for each in side)) for side in (before, after))
+    for part, was in algebra.split(whole, here, frame.order):
+        for piece, now in algebra.split(part, there, frame.order):
+            yield piece, was, now
 
 
 def same_lists(
@@ -78,7 +89,8 @@ def unshared(
 
 def treated_otherwise(old: ListRegions | None, new: ListRegions | None) -> list[Region] | None:
     """Return regions outside of which two lists treat every packet alike; they may overlap. None
-    for all packets, where a smaller set costs too much. No list permits everything.
+    for all packets, where a smaller set costs too much. Where there is no list, which None stands
+    for, every packet is permitted.
     """
     if old is None or new is None:
         only = old or new
@@ -106,21 +118,15 @@ def _exactly(
     None where it has more, or too many entries are near.
     """
     hull = region_hull(region)
-    near = [[] if each is None else each.near(hull) for each in (old, new)]
-    if sum(map(len, near)) > _MOST_NEAR:
+    before, after = ([] if each is None else each.near(hull) for each in (old, new))
+    if len(before) + len(after) > _MOST_NEAR:
         return None
-    frame = Frame(region, [each.region for side in near for each in side if each.region])
-    here, there = (numbered(frame, (each.region for each in side)) for side in near)
+    frame = Frame(region, [each.region for each in (*before, *after) if each.region is not None])
     found: list[Region] = []
-    pieces = (
-        (piece, was, now)
-        for part, was in algebra.split(frame.whole, here, frame.order)
-        for piece, now in algebra.split(part, there, frame.order)
-    )
-    for number, (piece, was, now) in enumerate(pieces):
+    for number, (piece, was, now) in enumerate(_divided(frame, frame.whole, before, after)):
         if number == _MOST_PIECES:
             return None
-        if _action(old, near[0], was) is not _action(new, near[1], now):
+        if _action(old, before, was) is not _action(new, after, now):
             if len(found) == most:
                 return None
             found.append(frame.region(piece))
