@@ -399,8 +399,8 @@ class Plan:
     def _host_values_in_order(self) -> dict[Family, list[int]]:
         """The address of every host as a number, by family, in the plan's order."""
         return {
-            family: [value for value, _ in sorted(own, key=lambda each: each[1])]
-            for family, own in self._host_values.items()
+            family: [each.value for each in self.host_of if each.family is family]
+            for family in Family
         }
 
     @cached_property
