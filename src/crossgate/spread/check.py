@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import pickle
 from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import datetime
@@ -12,11 +11,8 @@ from crossgate.core.model.plan import Plan
 from crossgate.core.model.progress import Tell
 from crossgate.core.sets.effort import allow, allowed
 from crossgate.core.traffic.session import Session
-from crossgate.spread.jobs import kept, packed
+from crossgate.spread.jobs import PARTS_EACH, kept, packed, unpacked
 from crossgate.spread.pools import Part, Pool
-
-_EACH = 4
-"""At least so many parts for each worker, since lists take their time unlike."""
 
 
 @dataclass(frozen=True)
@@ -34,8 +30,7 @@ def check_part(job: bytes, part: Part) -> Mapping[str, Told]:
     """
     wanted, session = kept(job, lambda wanted: (wanted, Session(wanted.plan)))
     allow(wanted.pieces)
-    assert isinstance(part, bytes)
-    lists, others = pickle.loads(part)
+    lists, others = unpacked(part)
     return audit_share(session, wanted.now, lists, others)
 
 
@@ -46,7 +41,7 @@ def audit_in_parts(plan: Plan, now: datetime, pool: Pool, tell: Tell) -> Audited
     job = packed(CheckJob(plan, now, allowed()))
     parts = [
         packed((names, number == 0))
-        for number, names in enumerate(_shared(plan, _EACH * pool.size))
+        for number, names in enumerate(_shared(plan, PARTS_EACH * pool.size))
     ]
     shares = []
     for share in pool.done(check_part, job, parts):

@@ -6,9 +6,13 @@ import gc
 import pickle
 import threading
 from collections.abc import Callable
+from pathlib import Path
 from typing import Any, TypeVar
 
 Kept = TypeVar("Kept")
+
+PARTS_EACH = 4
+"""At least so many parts for each worker, since parts take their time unlike."""
 
 _kept = threading.local()
 
@@ -33,3 +37,9 @@ def kept(job: bytes, make: Callable[[Any], Kept]) -> Kept:
 def packed(job: object) -> bytes:
     """Return a job, or what names a part of it, as octets."""
     return pickle.dumps(job, pickle.HIGHEST_PROTOCOL)
+
+
+def unpacked(part: Path | bytes) -> Any:
+    """Return what names a part of a job, which `packed` made."""
+    assert isinstance(part, bytes)
+    return pickle.loads(part)

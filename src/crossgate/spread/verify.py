@@ -4,7 +4,6 @@ network that are down.
 
 from __future__ import annotations
 
-import pickle
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import TypeVar
@@ -16,13 +15,10 @@ from crossgate.core.model.plan import Plan
 from crossgate.core.model.progress import Tell
 from crossgate.core.sets.effort import allow, allowed
 from crossgate.core.traffic.session import Session
-from crossgate.spread.jobs import kept, packed
+from crossgate.spread.jobs import PARTS_EACH, kept, packed, unpacked
 from crossgate.spread.pools import Part, Pool, Task
 
 Result = TypeVar("Result")
-
-_EACH = 4
-"""At least so many parts for each worker, since claims take their time unlike."""
 
 
 @dataclass(frozen=True)
@@ -56,7 +52,7 @@ def verify_part(job: bytes, part: Part) -> list[Proof]:
     """
     wanted, verifier = kept(job, lambda wanted: (wanted, wanted.verifier()))
     allow(wanted.pieces)
-    return [verifier.proof(wanted.plan.expectations[each]) for each in _read(part)]
+    return [verifier.proof(wanted.plan.expectations[each]) for each in unpacked(part)]
 
 
 def outages_part(job: bytes, part: Part) -> list[Outage]:
@@ -67,13 +63,7 @@ def outages_part(job: bytes, part: Part) -> list[Outage]:
         job, lambda wanted: (wanted, wanted.outages(), list(parts(wanted.plan)))
     )
     allow(wanted.pieces)
-    return [outages.of(several[each]) for each in _read(part)]
-
-
-def _read(part: Part) -> Sequence[int]:
-    assert isinstance(part, bytes)
-    numbers: Sequence[int] = pickle.loads(part)
-    return numbers
+    return [outages.of(several[each]) for each in unpacked(part)]
 
 
 def verify_in_parts(
@@ -111,10 +101,10 @@ def _numbers_of(plan: Plan, promises: Sequence[Promise]) -> list[int]:
 
 
 def _shared(numbers: Sequence[int], pool: Pool) -> list[Sequence[int]]:
-    """Return some numbers in about `_EACH` shares for each worker; neighbours are in different
+    """Return some numbers in about `PARTS_EACH` shares for each worker; neighbours are in different
     ones, since they take about equally long.
     """
-    count = min(_EACH * pool.size, len(numbers))
+    count = min(PARTS_EACH * pool.size, len(numbers))
     return [numbers[first::count] for first in range(count)]
 
 
