@@ -211,7 +211,7 @@ def _see_scheduler(address: str, trusted: bool) -> None:
     if parts.scheme != "tls" and not there.is_loopback and not trusted:
         raise PlanError(
             f"--cluster {address} is neither on this machine nor behind TLS: whoever is on the "
-            "way can read what is replayed, and run "
+            "way can read what is sent, and run "
             "programs here and there. Name it by tls://, or say --trusted-network where the "
             "network is your own"
         )
