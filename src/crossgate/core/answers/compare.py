@@ -39,7 +39,7 @@ from crossgate.core.sets.minimise import SetLine, fewest_lines
 from crossgate.core.sets.products import Product, left
 from crossgate.core.sets.region import Region, every_packet, whole_packets
 from crossgate.core.traffic.between import Flow, flows_between, united
-from crossgate.core.traffic.conditions import mattering
+from crossgate.core.traffic.conditions import Mattering
 from crossgate.core.traffic.courses import Course, Opening, by_course, opening_regions
 from crossgate.core.traffic.examples import example, unmentioned
 from crossgate.core.traffic.flows import Flows, lists_on
@@ -343,6 +343,14 @@ def differences(
         dict.fromkeys(each for pair in pairs for each in pair.conditional[side]) for side in (0, 1)
     )
     several = _states(old.plan, new.plan, before, after)
+    mattering = {
+        nth: (
+            Mattering(old.network, old.regions, pair.old.ways, pair.flow),
+            Mattering(new.network, new.regions, pair.new.ways, pair.flow),
+        )
+        for nth, pair in enumerate(pairs)
+        if pair.is_conditional and len(several) > 1
+    }
     met: dict[tuple[object, ...], list[Difference]] = {}
     known: dict[Hashable, list[tuple[bool, Fate, Fate, Answer]]] = {}
     described: dict[Hashable, Difference] = {}
@@ -353,11 +361,10 @@ def differences(
             if tell is not None:
                 tell(state * len(pairs) + done, len(several) * len(pairs))
             if state == 0 or pair.is_conditional:
-                key = (
-                    done,
-                    mattering(pair.conditional[0], was_open),
-                    mattering(pair.conditional[1], now_open),
-                )
+                key: tuple[Hashable, ...] = (done,)
+                if done in mattering:
+                    before_it, after_it = mattering[done]
+                    key = done, before_it.of(was_open), after_it.of(now_open)
                 with answered(f"what the two plans do with {pair.flow.asked}", missed):
                     if key not in known:
                         known[key] = list(comparison.differing(pair))

@@ -34,7 +34,7 @@ from crossgate.core.sets.frame import PacketSet
 from crossgate.core.sets.patterns import PatternIndex, first_outside
 from crossgate.core.sets.region import Region
 from crossgate.core.traffic.between import Flow, flows
-from crossgate.core.traffic.conditions import legs_of, mattering, states_for
+from crossgate.core.traffic.conditions import Mattering, legs_of, states_for
 from crossgate.core.traffic.courses import Opening, openings, segments
 from crossgate.core.traffic.examples import example
 from crossgate.core.traffic.flows import lists_on
@@ -173,9 +173,11 @@ class Verifier:
     ) -> _Breaking | None:
         """Return the first packet of some flows that breaks a demand, in the first of some states."""
         done = set[Hashable]()
-        lists = [lists_on(self.network, flow.every, flow.source.address.family) for flow in found]
+        mattering = [
+            Mattering(self.network, self.session.regions, flow.every, flow) for flow in found
+        ]
         for opened, (nth, flow) in product(states, enumerate(found)):
-            key = nth, mattering(lists[nth], opened)
+            key = nth, mattering[nth].of(opened)
             if key in done:
                 continue  # all is as in a state before
             done.add(key)

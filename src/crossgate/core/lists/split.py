@@ -196,6 +196,7 @@ class Regions:
         self._lists = lists
         self._beside = beside
         self._kept: dict[tuple[AccessList, State], ListRegions] = {}
+        self._conditional: dict[AccessList, list[EntryRegion]] = {}
 
     def of(self, access_list: AccessList, state: State = frozenset()) -> ListRegions:
         """Return a list as regions, in one `state` of its conditions."""
@@ -205,6 +206,16 @@ class Regions:
         if key not in self._kept:
             self._kept[key] = ListRegions(*key)
         return self._kept[key]
+
+    def conditional(self, access_list: AccessList) -> list[EntryRegion]:
+        """Return the regions of the entries whose effect depends on a state."""
+        if access_list not in self._conditional:
+            self._conditional[access_list] = [
+                EntryRegion(entry, access_list.family)
+                for entry in access_list.entries
+                if entry.needs_state
+            ]
+        return self._conditional[access_list]
 
     def has(self, access_list: AccessList) -> bool:
         """Whether it is one of the plan's lists."""

@@ -13,16 +13,19 @@ from dataclasses import replace
 from datetime import datetime
 
 from crossgate.core.conversation.rules import WITH_TLS, WITHOUT_TLS, Leg
-from crossgate.core.lists.split import EntryRegion, region_hull
+from crossgate.core.lists.split import EntryRegion, Regions, region_hull
 from crossgate.core.model.accesslist import AccessList, Entry
 from crossgate.core.model.claim import Hours, Moment
 from crossgate.core.model.condition import State
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.tls import Spoken, hello_of
+from crossgate.core.network.ways import Network, Ways
+from crossgate.core.sets.addresses import AddressSet
 from crossgate.core.sets.boxes import Box
 from crossgate.core.sets.region import Region
 from crossgate.core.traffic.between import Flow
 from crossgate.core.traffic.courses import Opening, leg_regions
+from crossgate.core.traffic.flows import placed_on
 
 ENOUGH = 64
 """Up to so many states are gone over as they are; above that it is looked which conditions matter,
@@ -66,15 +69,53 @@ def _matters(entry: Entry, access_list: AccessList, boxes: list[Box]) -> bool:
     return any(map(region.touches, boxes))
 
 
-def mattering(lists: Iterable[AccessList], state: State) -> Hashable:
-    """Return the part of a state that matters to some lists: with equal values the lists do the
-    same, and conversations have the same legs.
+class Mattering:
+    """What matters of the states of the lists on some ways to one flow: the conditions of entries
+    that take something between its ends, there or back.
     """
-    own, settling = [], False
-    for each in lists:
-        own.append(each.relevant(state))
-        settling = settling or bool(each.tls)
-    return tuple(own), settling and hello_of(state) is None
+
+    def __init__(
+        self, network: Network, regions: Regions, ways: Iterable[Ways], flow: Flow
+    ) -> None:
+        graphs = dict.fromkeys(graph for each in ways for graph in (each.there, each.back))
+        placed = [
+            each
+            for graph in graphs
+            for each in placed_on(network, graph, flow.senders.family)
+            if each.access_list.is_conditional
+        ]
+        # A list that sees translated packets may take them by other addresses.
+        whole = {each.access_list for each in placed if each.crossing.view}
+        every = dict.fromkeys(each.access_list for each in placed)
+        self._lists = [each if each in whole else _near(each, flow, regions) for each in every]
+        self._asks_for_tls = any(each.tls for each in every)
+
+    def of(self, state: State) -> Hashable:
+        """Return the part of a state that matters: with equal values the lists do the same with the
+        flow, and its conversations have the same legs.
+        """
+        own = tuple(each.relevant(state) for each in self._lists)
+        return own, self._asks_for_tls and hello_of(state) is None
+
+
+def _near(access_list: AccessList, flow: Flow, regions: Regions) -> AccessList:
+    """Return a list without the conditional entries that take nothing between the ends of a flow,
+    there or back.
+    """
+    one, other = flow.senders, flow.receivers
+    idle = {
+        each.entry.number
+        for each in regions.conditional(access_list)
+        if each.region is None
+        or not (_between(each.region, one, other) or _between(each.region, other, one))
+    }
+    kept = tuple(each for each in access_list.entries if each.number not in idle)
+    return replace(access_list, entries=kept) if idle else access_list
+
+
+def _between(region: Region, source: AddressSet, destination: AddressSet) -> bool:
+    """Whether a region has addresses of what is sent from some addresses to others."""
+    return region.source.meets(source) and region.destination.meets(destination)
 
 
 def legs_of(flows: Iterable[Flow], begun: Iterable[Opening]) -> Iterator[Region]:
