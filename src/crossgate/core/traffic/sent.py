@@ -20,6 +20,7 @@ from crossgate.core.network.crossed import CrossedGraphs
 from crossgate.core.network.endpoints import at_address
 from crossgate.core.network.entrance import Entrance
 from crossgate.core.network.paths import Endpoint
+from crossgate.core.network.view import packet_in
 from crossgate.core.network.ways import CrossedWays, Network
 
 
@@ -71,7 +72,8 @@ def _to_outside(
             for ways in network.of_packet(pair.source, end, sent):
                 if isinstance(ways, CrossedWays) and ways.led and ways.arrived is not None:
                     last = [each for each in ways.arrived.view if each.side][-1]
-                    if last.device == rule.device and ways.arrived.destination == seen:
+                    kept = packet_in(ways.arrived.view, sent).source == packet.source
+                    if kept and last.device == rule.device and ways.arrived.destination == seen:
                         return _between(pair.source, end), sent
     return pair, packet
 
