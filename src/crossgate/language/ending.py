@@ -64,7 +64,10 @@ def mend_finding(reading: Reading, finding: Finding, now: datetime, session: Ses
     ]
     if finding.name == "neighbour-can-claim":
         edited += _at_ports(reading, finding)
-    if finding.name == "spoofable" and (unclaimed := _unclaimed(reading, finding, now)) is not None:
+    if (
+        finding.name == "spoofable"
+        and (unclaimed := _unclaimed(reading, finding, now, session)) is not None
+    ):
         edited.append(unclaimed)
     if (
         finding.name in _PERMITTING
@@ -419,7 +422,7 @@ MOST_BORDERS = 24
 
 
 def _unclaimed(
-    reading: Reading, finding: Finding, now: datetime
+    reading: Reading, finding: Finding, now: datetime, session: Session
 ) -> tuple[tuple[str, ...], Reading] | None:
     """Return the plan in which nobody can claim a source that an entry permits any more, with the
     edits: one for each segment where that is possible.
@@ -448,7 +451,7 @@ def _unclaimed(
         state, said = after, [*said, step.said]
         focus = {claim.access_list: {claim.entry}}
         found = audit(
-            Session(state.plan),
+            Session(state.plan, beside=session),
             now,
             focus=focus,
             leave_out=[each for each in KINDS if each != "spoofable"],
