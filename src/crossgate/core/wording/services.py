@@ -4,7 +4,7 @@ but" where that is shorter.
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from enum import Enum
 from functools import cache
 
@@ -89,29 +89,35 @@ class ServiceWords:
             return "ip"
         return f"ip but {' and '.join(others)}" if len(others) < len(words) else ", ".join(words)
 
-    def _named(self, family: Family, sort: Sort) -> list[tuple[_Told, str]]:
+    def _named(self, family: Family, sort: Sort) -> Sequence[tuple[_Told, str]]:
         """Return the services of the plan and of IANA as packets of a sort, with their names."""
         if (family, sort) not in self._names:
-            found: list[tuple[Spans, str]] = []
+            found = []
             for name in self._plan.services:
                 try:
-                    found.append((term_line(self._plan.service(name, family).terms), name))
+                    what = term_line(self._plan.service(name, family).terms)
                 except ServiceError:
                     continue
-            for name, ((first, last), transports) in iana.services().items():
-                if last < _WELL_KNOWN:
-                    bases = (
-                        iana.protocols()[transport] << PROTOCOL_SHIFT for transport in transports
-                    )
-                    found.append(
-                        (line.joined((base + first, base + last + 1) for base in bases), name)
-                    )
-            every = every_packet(family)
-            self._names[family, sort] = [
-                (_told((every._replace(what=what).services,), family, sort), name)
-                for what, name in found
-            ]
+                found.append((_of_all(what, family, sort), name))
+            self._names[family, sort] = [*found, *_well_known(family, sort)]
         return self._names[family, sort]
+
+
+@cache
+def _well_known(family: Family, sort: Sort) -> tuple[tuple[_Told, str], ...]:
+    """Return the well-known services of IANA as packets of a sort, with their names."""
+    found = []
+    for name, ((first, last), transports) in iana.services().items():
+        if last < _WELL_KNOWN:
+            bases = (iana.protocols()[transport] << PROTOCOL_SHIFT for transport in transports)
+            what = line.joined((base + first, base + last + 1) for base in bases)
+            found.append((_of_all(what, family, sort), name))
+    return tuple(found)
+
+
+def _of_all(what: Spans, family: Family, sort: Sort) -> _Told:
+    """Return all packets that carry something, as they are to be written."""
+    return _told((every_packet(family)._replace(what=what).services,), family, sort)
 
 
 @cache
