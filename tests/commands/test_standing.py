@@ -9,6 +9,7 @@ from pathlib import Path
 import pytest
 
 from crossgate.commands import standing
+from crossgate.demo import write
 from tests.conftest import Run
 
 PLAN = """
@@ -76,7 +77,7 @@ def test_without_a_plan_it_says_how_to_begin(run: Run, folder: Path) -> None:
         for way in ("crossgate new FILE.gate", "crossgate demo FOLDER", "--plan FILE")
     )
     assert "crossgate import ietf FILE --plan NEW.gate" in told.stdout
-    assert run("demo", "there").returncode == 0
+    write(folder / "there")
     gangway = str(folder / "there" / "gangway.json")
     assert run("import", "ietf", gangway, "--plan", "began.gate").returncode == 0
     assert run().returncode == 0
