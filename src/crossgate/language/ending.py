@@ -3,12 +3,10 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator
 from datetime import datetime
 
-from crossgate.core.audit import audit
 from crossgate.core.audit.context import Case
-from crossgate.core.audit.near import Hosts
 from crossgate.core.audit.notation import Subnets, other_mask
 from crossgate.core.audit.registry import AUDITS
 from crossgate.core.conversation.opening import Conversation
@@ -18,32 +16,32 @@ from crossgate.core.model import iana
 from crossgate.core.model.accesslist import AccessList, Action, Entry, Kind
 from crossgate.core.model.address import Address, Addresses, Family
 from crossgate.core.model.conditions import During
-from crossgate.core.model.finding import KINDS, Finding
-from crossgate.core.model.network import Direction, Point, PointKind, Segment, stands_at
+from crossgate.core.model.finding import Finding
+from crossgate.core.model.network import Direction, Point, Segment, stands_at
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.endpoints import at_address
 from crossgate.core.network.ways import Network
-from crossgate.core.sets.patterns import less
 from crossgate.core.sets.region import Region, entry_region
 from crossgate.core.traffic.session import Session
 from crossgate.core.wording.needed import answer_service
 from crossgate.language import edits
+from crossgate.language.borders import at_ports, unclaimed
 from crossgate.language.cells import entry_cells
 from crossgate.language.change import Proposal
 from crossgate.language.draft import Draft
 from crossgate.language.inserting import insert_entry
-from crossgate.language.mending import (
-    MOST_EDITS,
-    MOST_MENDS,
-    Mendable,
+from crossgate.language.mending import MOST_EDITS, MOST_MENDS, Mendable, proved
+from crossgate.language.reader import Reading
+from crossgate.language.steps import (
     Step,
+    add_above,
+    add_behind,
+    add_first,
     applied,
     free_name,
     insertions,
-    proved,
 )
-from crossgate.language.reader import Reading
 from crossgate.language.twin import ERRORS, NEIGHBOURS, write_twin
 
 _PERMITTING = ("lease-blocked", "renewal-blocked", "names-blocked", "time-blocked")
@@ -63,12 +61,12 @@ def mend_finding(reading: Reading, finding: Finding, now: datetime, session: Ses
         ((step.said,), after) for step, after in ways if after is not None
     ]
     if finding.name == "neighbour-can-claim":
-        edited += _at_ports(reading, finding)
+        edited += at_ports(reading, finding)
     if (
         finding.name == "spoofable"
-        and (unclaimed := _unclaimed(reading, finding, now, session)) is not None
+        and (kept_out := unclaimed(reading, finding, now, session)) is not None
     ):
-        edited.append(unclaimed)
+        edited.append(kept_out)
     if (
         finding.name in _PERMITTING
         and (let_by := _let_by(reading, finding, now, session)) is not None
@@ -171,7 +169,7 @@ def _steps_for(plan: Plan, finding: Finding) -> Iterator[Step]:
     if finding.name == "icmp6-needed":
         yield Step(
             f"{access_list.name} begins with what RFC 4890 section 4.3.1 asks for",
-            lambda draft: _first(draft, access_list, ERRORS),
+            lambda draft: add_first(draft, access_list, ERRORS),
         )
     if finding.name == "bogus-source":
         text = f"deny {finding.beside}"
@@ -182,7 +180,7 @@ def _steps_for(plan: Plan, finding: Finding) -> Iterator[Step]:
     if finding.name == "neighbour-blocked":
         yield Step(
             f"{access_list.name} begins with neighbour discovery",
-            lambda draft: _first(draft, access_list, NEIGHBOURS),
+            lambda draft: add_first(draft, access_list, NEIGHBOURS),
         )
     if finding.name == "one-family":
         twin = f"{access_list.name}{'6' if access_list.family is Family.IPV4 else '4'}"
@@ -233,7 +231,7 @@ def _denied_beside(access_list: AccessList, entry: Entry, service: str) -> Itera
     text = f"{entry.action} {service} {source} {destination}{during}"
     yield Step(
         f"in list {access_list.name}, behind {entry.number}: {text}",
-        lambda draft: _behind(draft, access_list, entry, text),
+        lambda draft: add_behind(draft, access_list, entry, text),
     )
 
 
@@ -413,56 +411,6 @@ def _answers_let_by(plan: Plan, packet: Packet, entry: Entry) -> Iterator[Step]:
         )
 
 
-_UNADDRESSED = {Family.IPV4: ("0.0.0.0",), Family.IPV6: ("fe80::/10", "::")}
-"""What a machine sends from before it has an address, and to its neighbours: it gets none without
-(RFC 2827 section 4, RFC 4862).
-"""
-MOST_BORDERS = 24
-"""At so many segments at most what others can claim is dropped by one mend."""
-
-
-def _unclaimed(
-    reading: Reading, finding: Finding, now: datetime, session: Session
-) -> tuple[tuple[str, ...], Reading] | None:
-    """Return the plan in which nobody can claim a source that an entry permits any more, with the
-    edits: one for each segment where that is possible.
-
-    Where machines of a subnet come in, sources that are not the subnet's own are dropped (in a list
-    that is there already, only those that the entry permits); where an outside does, all sources of
-    the subnets (RFC 2827). On a subnet between devices, sources come from anywhere and cannot be
-    dropped.
-    """
-    state, claim, said = reading, finding, list[str]()
-    while (
-        claim.segment is not None
-        and claim.access_list is not None
-        and claim.entry is not None
-        and len(said) < MOST_BORDERS
-    ):
-        entry = state.plan.lists[claim.access_list].entry(claim.entry)
-        step = (
-            None
-            if entry is None or claim.packet is None
-            else _border(state.plan, claim.segment, claim.packet.family, entry)
-        )
-        after = None if step is None else applied(state, step)
-        if step is None or after is None:
-            break
-        state, said = after, [*said, step.said]
-        focus = {claim.access_list: {claim.entry}}
-        found = audit(
-            Session(state.plan, beside=session),
-            now,
-            focus=focus,
-            leave_out=[each for each in KINDS if each != "spoofable"],
-        ).findings
-        again = next((each for each in found if each.name == "spoofable"), None)
-        if again is None or again.segment == claim.segment:
-            break
-        claim = again
-    return (tuple(said), state) if said else None
-
-
 def _let_by(
     reading: Reading, finding: Finding, now: datetime, session: Session
 ) -> tuple[tuple[str, ...], Reading] | None:
@@ -497,157 +445,13 @@ def _permitting(access_list: AccessList, finding: Finding) -> Step:
     text = f"permit {finding.beside}"
     return Step(
         f"in list {access_list.name}, {spot}: {text}",
-        lambda draft: _above(draft, access_list, entry, text),
+        lambda draft: add_above(draft, access_list, entry, text),
     )
-
-
-def _at_ports(reading: Reading, finding: Finding) -> Iterator[tuple[tuple[str, ...], Reading]]:
-    """Yield the plan in which neighbours cannot take the addresses that an entry trusts, with the
-    edit.
-    """
-    own = reading.plan.lists.get(finding.access_list or "")
-    entry = None if own is None or finding.entry is None else own.entry(finding.entry)
-    step = None if entry is None else _ports(reading.plan, finding, entry)
-    after = None if step is None else applied(reading, step)
-    if step is not None and after is not None:
-        yield (step.said,), after
-
-
-def _border(plan: Plan, name: str, family: Family, entry: Entry) -> Step | None:
-    """Return the edit that drops sources of an entry that do not belong to a segment, where its
-    machines come in; None where no list can be placed there.
-    """
-    segment = plan.segments[name]
-    points = [
-        each.point
-        for device in plan.devices.values()
-        for each in device.interfaces.values()
-        if each.on == name
-    ]
-    shared = {each.owner for gateway in plan.gateways if gateway.on == name for each in gateway.by}
-    if len({each.owner for each in points} - shared) + bool(shared) > 1:
-        return None
-    own = [] if segment.outside else [block for block in segment.prefixes if block.family is family]
-    foreign = less(entry.source.patterns, own)
-    words = (
-        [entry.source.text] if foreign == {*entry.source.patterns} else sorted(map(str, foreign))
-    )
-    inside = [
-        each.name
-        for each in plan.segments.values()
-        if not each.outside and any(block.family is family for block in each.prefixes)
-    ]
-    new, otherwise = [f"deny {each}" for each in inside], Action.PERMIT
-    if not segment.outside:
-        new, otherwise = [f"permit {each}" for each in (name, *_UNADDRESSED[family])], Action.DENY
-    return _dropping(plan, family, points, words, new, otherwise)
-
-
-def _ports(plan: Plan, finding: Finding, entry: Entry) -> Step | None:
-    """Return the edit that drops trusted addresses at the switch ports of the neighbours; None
-    where there are too many ports.
-    """
-    assert finding.packet is not None  # it has a witness
-    family = finding.packet.family
-    (beside,) = (
-        each
-        for each in Hosts(plan, family).beside(entry.source.patterns)
-        if each.segment == finding.segment
-    )
-    trusted = [
-        host.name
-        for host in plan.hosts.values()
-        if host.on == beside.segment
-        and host.name not in beside.neighbours
-        and host.in_family(family) is not None
-    ]
-    if len(beside.neighbours) > MOST_BORDERS:
-        return None
-    hosts = [plan.hosts[name] for name in beside.neighbours]
-    points = [
-        host.at if host.at and (host.at, Direction.INBOUND, family) in plan.placed else host.point
-        for host in hosts
-    ]
-    new = [f"deny {name}" for name in trusted]
-    named = Point(PointKind.SUBNET, beside.segment)
-    every = list(dict.fromkeys(points))
-    return _dropping(plan, family, every, trusted, new, Action.PERMIT, named)
-
-
-def _dropping(
-    plan: Plan,
-    family: Family,
-    points: Sequence[Point],
-    words: Sequence[str],
-    new: Sequence[str],
-    otherwise: Action,
-    named: Point | None = None,
-) -> Step | None:
-    """Return the edit that drops sources given by some words where they come in at some points: as
-    entries before all others in the lists that are there, and in one new list, `named` after a
-    point or the first of these, where there is none. None where a list has no room.
-    """
-    stands = {point: plan.placed.get((point, Direction.INBOUND, family)) for point in points}
-    said, changes = list[str](), list[Callable[[Draft], object]]()
-    for access_list in dict.fromkeys(each for each in stands.values() if each is not None):
-        standard = access_list.kind is Kind.STANDARD
-        texts = [f"deny {each}" if standard else f"deny ip {each} to any" for each in words]
-        numbers = free_numbers(
-            access_list, access_list.entries[0] if access_list.entries else None, len(texts)
-        )
-        if not numbers:
-            return None
-        said.append(f"{access_list.name} begins with {'; '.join(texts)}")
-        changes.append(insertions(access_list.name, numbers, texts))
-    free = [point for point, access_list in stands.items() if access_list is None]
-    if free:
-        known = free_name(plan, named or free[0], Direction.INBOUND, family)
-        said.append(
-            f"new list {known}, inbound on {', '.join(map(str, free))}: {'; '.join(new)}; "
-            f"otherwise {otherwise}"
-        )
-        changes.append(_bordering(known, family, new, free, otherwise))
-    return (
-        Step("; ".join(said), lambda draft: [change(draft) for change in changes])
-        if changes
-        else None
-    )
-
-
-def _bordering(
-    name: str, family: Family, entries: Sequence[str], points: Sequence[Point], otherwise: Action
-) -> Callable[[Draft], object]:
-    def change(draft: Draft) -> None:
-        edits.new_list(draft, name, Kind.STANDARD, family, entries, otherwise)
-        for point in points:
-            edits.place_list(
-                draft, edits.empty_list(name, Kind.STANDARD, family), Direction.INBOUND, point
-            )
-
-    return change
 
 
 def _before_permits(draft: Draft, access_list: AccessList, text: str) -> None:
     permits = (each for each in access_list.entries if each.action is Action.PERMIT)
-    _above(draft, access_list, next(permits, None), text)
-
-
-def _above(draft: Draft, access_list: AccessList, entry: Entry | None, text: str) -> None:
-    """Insert an entry before another one, or at the end where there is none."""
-    own = access_list.entries
-    index = len(own) if entry is None else own.index(entry)
-    ends = own[index - 1] if index else None, own[index] if index < len(own) else None
-    edits.add_entry(draft, access_list, edits.number_between(access_list, *ends), text)
-
-
-def _behind(draft: Draft, access_list: AccessList, entry: Entry, text: str) -> None:
-    number = edits.number_beside(access_list, edits.Spot(after=entry.number))
-    edits.add_entry(draft, access_list, number, text)
-
-
-def _first(draft: Draft, access_list: AccessList, text: str) -> None:
-    before = access_list.entries[0] if access_list.entries else None
-    edits.add_entry(draft, access_list, edits.number_between(access_list, None, before), text)
+    add_above(draft, access_list, next(permits, None), text)
 
 
 def _otherwise(draft: Draft, access_list: AccessList, action: Action) -> None:

@@ -33,8 +33,8 @@ from crossgate.core.traffic.session import Session
 from crossgate.core.wording.needed import answers_text, end_text
 from crossgate.language import edits
 from crossgate.language.draft import Draft
-from crossgate.language.mending import free_name
 from crossgate.language.reader import Reading
+from crossgate.language.steps import free_name
 from crossgate.language.twin import ERRORS, NEIGHBOURS
 
 
