@@ -142,7 +142,10 @@ def test_what_is_told_is_asked_of_lists_too(plan_of: Read) -> None:
     )
     wire = Wire(plan_of(text), MONDAY)
     assert wire.sent("x", packet("10.0.0.9", "10.0.1.9", "udp/9")) == []
-    assert wire.fabric.tally[next(each for each in wire.fabric.tally if each[0] == "o")] == 1
+    assert (
+        wire.fabric.lists.tally[next(each for each in wire.fabric.lists.tally if each[0] == "o")]
+        == 1
+    )
 
 
 STATEFUL = (
@@ -176,7 +179,7 @@ def test_a_stateful_device_remembers_so_long(plan_of: Read, service: str, idle: 
 def test_an_ended_conversation_is_opened_anew(plan_of: Read) -> None:
     wire = Wire(plan_of(row(STATEFUL, one=" stateful")), MONDAY)
     there = packet("10.0.0.9", "10.0.1.9", "tcp/80")
-    hits = wire.fabric.tally
+    hits = wire.fabric.lists.tally
     wire.sent("x", there)
     wire.sent("x", there)
     assert sum(hits.values()) == 1  # sent again it is the same conversation
@@ -202,7 +205,7 @@ def test_so_many_a_second_are_let_by_and_counted_in_time(plan_of: Read) -> None:
         for n in range(2)
     ]
     assert again == [True, False]
-    assert {each[1]: hits for each, hits in wire.fabric.tally.items()} == {10: 4, None: 3}
+    assert {each[1]: hits for each, hits in wire.fabric.lists.tally.items()} == {10: 4, None: 3}
 
 
 def test_a_window_opens_and_a_plan_changes_while_conversations_run(plan_of: Read) -> None:

@@ -26,19 +26,17 @@ depends on: who knows the conversation, the windows that are open, and the plan.
 from __future__ import annotations
 
 import zlib
-from collections import Counter
-from collections.abc import Callable, Hashable, Iterable, Iterator
+from collections.abc import Callable, Iterable
 from datetime import datetime
 from typing import NamedTuple
 
 from crossgate.core.conversation.opening import Conversation
-from crossgate.core.conversation.packets import Indexes
-from crossgate.core.conversation.rules import ALONE, Decided, Decision, judges, legs_of
+from crossgate.core.conversation.rules import ALONE, Decided, judges, legs_of
 from crossgate.core.conversation.story import path_devices
-from crossgate.core.model.accesslist import AccessList, Decider, DeciderKey
+from crossgate.core.model.accesslist import AccessList
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.condition import State
-from crossgate.core.model.conditions import Limit, When, is_counted
+from crossgate.core.model.conditions import When, is_counted
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.ethernet import BROADCAST, ETHERTYPES, Frame
 from crossgate.core.model.network import Direction, Point, PointKind
@@ -54,29 +52,21 @@ from crossgate.core.network.one_way import (
     seen_in,
     setting_out,
 )
-from crossgate.core.network.paths import Crossing, Endpoint, Path
+from crossgate.core.network.paths import Endpoint, Path
 from crossgate.core.network.translated import State as Past
 from crossgate.core.network.view import View
 from crossgate.core.network.ways import Network
-from crossgate.core.traffic.rates import SECOND, Rates
 from crossgate.formats.readers.tls import HANDSHAKE, server_hello
 from crossgate.rehearsal import frames
 from crossgate.rehearsal.frames import Ends, Read
+from crossgate.rehearsal.known import Known, name_of
+from crossgate.rehearsal.lists import Lists
 from crossgate.rehearsal.lost import Lost, speaks_as, told_of
-from crossgate.rehearsal.running import Kept, Ports, Running
+from crossgate.rehearsal.machines import Machine, machines_of
+from crossgate.rehearsal.running import Kept, Running
 
-_MOST_RUNNING = 262_144
-"""So many ends of conversations are known at most; those beyond have no answers."""
 _HELLO = 4096
 """So many octets of what a server says first are waited for to tell its TLS."""
-
-
-class Machine(NamedTuple):
-    """A host or a device that sends and receives frames: its name and hardware address."""
-
-    name: str
-    mac: int
-    addresses: tuple[Address, ...]
 
 
 class Told(NamedTuple):
@@ -93,31 +83,10 @@ class Told(NamedTuple):
         return self.decided is None or not self.decided.decider.permits
 
 
-def machines_of(plan: Plan) -> list[Machine]:
-    """Return the hosts and devices of a plan with their hardware addresses; one without an address
-    in the plan gets a locally administered one (RFC 7042 section 2.1).
-    """
-    found, number = list[Machine](), 0
-    for host in plan.hosts.values():
-        number += 1
-        mac = 0x020000000000 | number if host.mac is None else host.mac
-        found.append(Machine(host.name, mac, host.addresses))
-    for device in plan.devices.values():
-        number += 1
-        own = [each.address for one in device.interfaces.values() for each in one.addresses]
-        shared = [
-            address
-            for address, gateway in plan.gateway_at.items()
-            if device.name in {point.owner for point in gateway.by}
-        ]
-        if own:
-            addresses = tuple(dict.fromkeys((*own, *shared)))
-            found.append(Machine(device.name, 0x020000000000 | number, addresses))
-    return found
-
-
 class Fabric:
-    """The network between the machines of a plan; `tell` is called with each decision."""
+    """The network between the machines of a plan; `tell` is called with each decision, and `lists`
+    counts them.
+    """
 
     def __init__(
         self,
@@ -127,18 +96,14 @@ class Fabric:
         way: int | None = None,
     ) -> None:
         self._clock, self._tell, self._way = clock, tell, way
-        self.tally: Counter[DeciderKey] = Counter()
-        self.tally_at: dict[str | None, Counter[DeciderKey]] = {}
-        """The same by the device where lines stand, None for machines' own."""
-        """How many packets each line decided."""
+        network = Network(plan)
+        self.lists = Lists(network)
         self.machines = {each.name: each for each in machines_of(plan)}
-        self._running: dict[tuple[str, tuple[int, ...]], tuple[Running, bool]] = {}
-        self._ports = Ports()
-        self.rates = Rates()
+        self._known = Known()
         self.taps: dict[Point, Callable[[float, bytes], None]] = {}
         """Who is told of the frames that pass a place, with the time."""
-        self._now, self._swept = 0.0, -1.0
-        self._settle(plan)
+        self._now = 0.0
+        self._settle(network)
 
     # What it depends on
 
@@ -161,23 +126,23 @@ class Fabric:
     def clock(self, clock: Callable[[], datetime]) -> None:
         self._clock, self._looked = clock, -1.0
 
-    def _settle(self, plan: Plan) -> None:
-        self._plan, self._network = plan, Network(plan)
+    def _settle(self, network: Network) -> None:
+        self._plan, self._network = network.plan, network
         self._by_address = {
             address: name for name, each in self.machines.items() for address in each.addresses
         }
         self._macs = self._mac_of()
         self._state: State | None = None
         self._looked = -1.0
-        self._indexes: dict[State, Indexes] = {}
+        self.lists.change(network)
 
     def change(self, plan: Plan) -> None:
         """Continue with another plan of the same machines: running conversations are judged by its
         lists from now on, and take its ways. What is down forgets its connections.
         """
-        self._settle(plan)
+        self._settle(Network(plan))
         down = {each.owner for each in plan.down if each.kind is PointKind.ITSELF}
-        for running in {each for each, _ in self._running.values()}:
+        for running in self._known.every():
             running.kept.clear()
             running.known -= down
             if running.there.state.view:
@@ -186,7 +151,7 @@ class Fabric:
                 running.origin = at_address(self._network, running.origin.address)
                 running.there, running.back = self._way_of(running), None
             except PlanError:  # nobody has the address any more
-                self._forget(running)
+                self._known.forget(running)
 
     def _mac_of(self) -> dict[Address, int]:
         """Return the hardware address for each address."""
@@ -203,14 +168,9 @@ class Fabric:
             state = self._plan.state_at(When(self._clock()))
             if state != self._state:
                 self._state = state
-                for running, _ in self._running.values():
+                for running in self._known.every():
                     running.kept.clear()
         return self._state
-
-    def _deciding(self, state: State) -> Indexes:
-        if state not in self._indexes:
-            self._indexes[state] = Indexes(state)
-        return self._indexes[state]
 
     # Frames
 
@@ -274,7 +234,7 @@ class Fabric:
                 rulings = own.rulings(Frame(sender, mac), ETHERTYPES["arp"])
                 decider = own.for_packets(rulings, asker.family)
                 packet = Packet(asker.family, asker.value, target.value, TCP)
-                if not self._deciding(self.state()).decision(decider, packet).permits:
+                if not self.lists.decision(decider, packet, self.state()).permits:
                     return True
         return False
 
@@ -286,9 +246,11 @@ class Fabric:
 
     def _sent(self, machine: Machine, frame: bytes, read: Read) -> list[tuple[str, bytes]]:
         quoted = frames.quoted_in(frame, read)
-        found = self._known(machine.name, read if quoted is None else None)
-        if quoted is not None:
-            about = self._running.get((machine.name, quoted.answers_to))
+        if quoted is None:
+            found = self._known.of_packet(machine.name, read, self._now)
+        else:
+            found = None
+            about = self._known.by_key(machine.name, quoted.answers_to)
             if about is not None:
                 return self._error(machine, frame, read, quoted, *about)
         if found is None:
@@ -299,38 +261,6 @@ class Fabric:
             found = running, False
         running, returns = found
         return self._pass(machine, frame, read, running, returns)
-
-    def _known(self, name: str, read: Read | None) -> tuple[Running, bool] | None:
-        """Return the conversation that a packet belongs to, and whether it answers; None for
-        none.
-        """
-        if read is None:
-            return None
-        found = self._running.get((name, read.key))
-        if found is None:
-            return None
-        running, returns = found
-        if running.is_over(self._now) or (not returns and running.begins_again(read)):
-            self._forget(running)
-            return None
-        return found
-
-    def _forget(self, running: Running) -> None:
-        self._ports.give_back(running)
-        for key in self._keys(running):
-            if key in self._running and self._running[key][0] is running:
-                del self._running[key]
-
-    def _keys(self, running: Running) -> Iterator[tuple[str, tuple[int, ...]]]:
-        first, (one, other) = running.first, running.numbers
-        opening = first.protocol, first.source, first.destination, one, other
-        yield self._name_of(running.origin), opening
-        if running.receiver is not None:
-            source, end, numbers = running.ends(True, running.there.state.view)
-            yield self._name_of(running.receiver), (first.protocol, source, end, *numbers)
-
-    def _name_of(self, end: Endpoint) -> str:
-        return end.device or end.name
 
     def _origin(self, machine: Machine, packet: Packet) -> Endpoint | None:
         """Return the end from which a machine sends a packet: the packet's source where that is one
@@ -377,7 +307,7 @@ class Fabric:
         running = self._opened(origin, packet, read.numbers)
         if running is None:
             return None
-        self._ports.choose(running)
+        self._known.ports.choose(running)
         path = running.there.path
         if path.arrived and not running.alone and not path.on_link:
             end = running.ends(False, running.there.state.view).destination
@@ -385,21 +315,8 @@ class Fabric:
             if running.receiver.others:
                 running.receiver = running.receiver._replace(device=path.devices[-1], others=())
             running.seen = self._now
-            if self._has_room():
-                for number, key in enumerate(self._keys(running)):
-                    self._running[key] = running, bool(number)
+            self._known.add(running, self._now)
         return running
-
-    def _has_room(self) -> bool:
-        """Whether one more conversation can be kept; where there are too many, those that are over
-        are forgotten first.
-        """
-        if len(self._running) >= _MOST_RUNNING and self._now - self._swept >= 1:
-            self._swept = self._now
-            for each in {each for each, _ in self._running.values()}:
-                if each.is_over(self._now):
-                    self._forget(each)
-        return len(self._running) < _MOST_RUNNING
 
     def _way_of(self, running: Running) -> OneWay:
         start = setting_out(self._network, running.first)
@@ -442,16 +359,16 @@ class Fabric:
         kept = running.kept.get(alike)
         if isinstance(kept, Kept) and read.hops > kept.hops:
             for each in kept.decided:
-                self._count(each.crossing, each.decider)
+                self.lists.count(each.crossing, each.decider)
             return self._handed_over(frame, read, kept)
         way = self._way_back(running) if returns else running.there
-        counted = is_counted(packet) and self._is_limited(way, packet.family)
+        counted = is_counted(packet) and self.lists.is_limited(way, packet.family)
         if counted:
-            state |= self._exceeded(running, read, way, returns, state)
+            state |= self.lists.exceeded(running, read, way, returns, state, self._now)
         decided = list[Decided]()
         lost, hops = self._walked(running, read, way, returns, state, decided)
         for each in decided:
-            self._count(each.crossing, each.decider)
+            self.lists.count(each.crossing, each.decider)
         if self._tell is not None:
             for each in decided:
                 self._tell(Told(machine.name, packet, each))
@@ -483,7 +400,7 @@ class Fabric:
             return None
         end = running.origin if returns else running.receiver
         if end is not None and end.address == Address(family, ends.destination):
-            return self._name_of(end)
+            return name_of(end)
         return self._by_address.get(Address(family, ends.destination))
 
     def _handed_over(self, frame: bytes, read: Read, kept: Kept) -> list[tuple[str, bytes]]:
@@ -505,7 +422,7 @@ class Fabric:
         by how much its hop limit is lowered.
         """
         hops, ends_at = 0, self._ends_at(way)
-        for crossing, decision in self._asked(running, read, way, returns, state):
+        for crossing, decision in self.lists.asked(running, read, way, returns, state):
             if decision is not None:
                 decided.append(Decided(crossing, decision.decider))
                 if not decision.permits:
@@ -533,48 +450,6 @@ class Fabric:
             (each.point.owner for each in last if each.point.kind is PointKind.ITSELF), None
         )
 
-    def _asked(
-        self, running: Running, read: Read, way: OneWay, returns: bool, state: State
-    ) -> Iterator[tuple[Crossing, Decision | None]]:
-        """Yield the crossings of a way, each with the decision of the list there about a packet;
-        None where no list is asked.
-        """
-        family, deciding = read.packet.family, self._deciding(state)
-        for crossing in way.path.crossings:
-            own = self._network.list_at(crossing, family)
-            if own is None or crossing.remembered_by in running.known:
-                yield crossing, None
-            else:
-                seen = running.seen_as(read, returns, crossing.view)
-                yield crossing, deciding.decision(own, seen)
-
-    def _count(self, crossing: Crossing, decider: Decider) -> None:
-        self.tally[decider.key] += 1
-        device = crossing.point.device
-        if device not in self.tally_at:
-            self.tally_at[device] = Counter()
-        self.tally_at[device][decider.key] += 1
-
-    def _is_limited(self, way: OneWay, family: Family) -> bool:
-        """Whether some list on a way has a rate limit."""
-        if not self._plan.limits:
-            return False
-        lists = (self._network.list_at(each, family) for each in way.path.crossings)
-        return any(each is not None and each.limits for each in lists)
-
-    def _exceeded(
-        self, running: Running, read: Read, way: OneWay, returns: bool, state: State
-    ) -> State:
-        def met(over: frozenset[Limit]) -> Iterator[tuple[Hashable, Limit]]:
-            for crossing, decision in self._asked(running, read, way, returns, state | over):
-                entry = None if decision is None else decision.decider.entry
-                if entry is not None and entry.limit is not None and entry.limit not in over:
-                    yield crossing.place, entry.limit
-                if decision is not None and not decision.permits:
-                    return
-
-        return self.rates.exceeded(int(self._now * SECOND), read.packet.source, met)
-
     # TLS
 
     def _hear(self, running: Running, frame: bytes, read: Read, returns: bool) -> None:
@@ -601,13 +476,13 @@ class Fabric:
             own = self._network.list_at(crossing, running.first.family)
             if isinstance(own, AccessList) and judges(crossing, there, back):
                 opening, _ = running.opening_in(crossing.view)
-                decision = self._deciding(state).decision(own, opening)
+                decision = self.lists.decision(own, opening, state)
                 decider = decision.due or decision.decider
-                self._count(crossing, decider)
+                self.lists.count(crossing, decider)
                 if not decider.permits:
                     running.stopped = Decided(crossing, decider)
                     if self._tell is not None:
-                        name = self._name_of(running.origin)
+                        name = name_of(running.origin)
                         self._tell(Told(name, running.first, running.stopped))
                     return
 
@@ -660,7 +535,7 @@ class Fabric:
             return self._handed_over(frame, error, Kept(machine.name, ends, 0, ()))
         if not view:
             found = self._begun(origin, error)
-            speaker = self.machines.get(self._name_of(origin))
+            speaker = self.machines.get(name_of(origin))
             if found is None or speaker is None:
                 return []
             return self._pass(speaker, frame, error, found, False)
@@ -718,11 +593,11 @@ class Fabric:
                 continue
             seen = running.opening_in(crossing.view)[0]
             packet = read.packet._replace(destination=seen.source)
-            decision = self._deciding(self.state()).decision(own, packet)
-            self._count(crossing, decision.decider)
+            decision = self.lists.decision(own, packet, self.state())
+            self.lists.count(crossing, decision.decider)
             if not decision.permits:
                 return []
-        name = self._name_of(running.origin)
+        name = name_of(running.origin)
         if not way.path.arrived or name not in self.machines:
             return []
         first = running.ends(False, ())

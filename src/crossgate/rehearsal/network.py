@@ -35,7 +35,8 @@ from crossgate.language.reader import Reading
 from crossgate.live.devices import REHEARSED, Running
 from crossgate.live.drift import coming_from, with_what_runs
 from crossgate.rehearsal import MOST_ASKED
-from crossgate.rehearsal.fabric import Fabric, Machine, Told, machines_of
+from crossgate.rehearsal.fabric import Fabric, Told
+from crossgate.rehearsal.machines import Machine, machines_of
 from crossgate.rehearsal.namespaces import (
     Namespace,
     Namespaces,
@@ -361,9 +362,9 @@ class Rehearsal:
                 case "watch":
                     self._watching.append(client)
                 case "decided":
-                    tally = self.fabric.tally
+                    tally = self.fabric.lists.tally
                     if "on" in said:
-                        tally = self.fabric.tally_at.get(said["on"], Counter())
+                        tally = self.fabric.lists.tally_at.get(said["on"], Counter())
                     lines = self.decided(tally)
                     while len(lines) > _MOST_LINES:
                         _send(client, {"part": lines[:_MOST_LINES]})
@@ -393,7 +394,7 @@ class Rehearsal:
         one tally.
         """
         lists = self.fabric.plan.every_list
-        tally = self.fabric.tally if tally is None else tally
+        tally = self.fabric.lists.tally if tally is None else tally
         order = {name: number for number, name in enumerate(lists)}
         keys = sorted(
             tally,

@@ -38,7 +38,7 @@ def try_sheet(
     made = sheet(network, when, Wanted([plan.lists[name] for name in lists]))
     attempts = {row.number: _attempt(rehearsal, row) for row in made.rows}
     rows = [row for row in made.rows if attempts[row.number] is not None]
-    before = dict(rehearsal.fabric.tally)
+    before = dict(rehearsal.fabric.lists.tally)
 
     def done(tries: list[Try]) -> None:
         for row, tried in zip(rows, tries, strict=True):
@@ -51,7 +51,7 @@ def try_sheet(
             for line in row.tried.deciders:
                 if line.access_list in plan.lists:  # lists of frames stop ARP, which none counts
                     least[line] = least.get(line, 0) + 1
-        after = rehearsal.fabric.tally
+        after = rehearsal.fabric.lists.tally
         for line, wanted in least.items():
             found = after.get(line, 0) - before.get(line, 0)
             tell({"list": line.access_list, "entry": line.entry, "least": wanted, "counted": found})
