@@ -198,7 +198,7 @@ def _kept(path: Path, reading: Reading, proposal: Proposal) -> Callable[[], None
         try:
             History(path).add(words, clock(reading.plan), proposal.old, proposal.new)
         except PlanError as error:
-            warn(f"the edit is written, and cannot be taken back: {error.message}")
+            warn(f"the edit is written, and cannot be undone: {error.message}")
 
     return keep
 

@@ -44,7 +44,7 @@ def undo(
     """
     from crossgate.formats.edit_history import Edits, History, back
 
-    path = plan_file(context, "take an edit back in")
+    path = plan_file(context, "undo an edit of")
     history = History(path)
     if listed:
         _tell(history.read(), how.as_json)
@@ -54,9 +54,9 @@ def undo(
         edits = history.read()
         last = edits.done[-number:]
         if len(last) < number:
-            raise PlanError(_too_few(len(edits.done), "taken back", edits))
+            raise PlanError(_too_few(len(edits.done), "undone", edits))
         _put(draft, history, back(last))
-        return f"taken back: {_commands(last)}"
+        return f"undone: {_commands(last)}"
 
     def written() -> None:
         edits = history.read()

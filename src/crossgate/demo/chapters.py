@@ -285,7 +285,7 @@ CHAPTERS = (
                 "A line is switched off and stays in the file.",
                 ("entry", "off", "guest-fence6", "20", "--yes"),
             ),
-            Step("And what the program wrote is taken back, to the octet.", ("undo", "--yes")),
+            Step("And what the program wrote is undone, to the octet.", ("undo", "--yes")),
             Step(
                 "A list in the other family, with the names that have addresses of both.",
                 ("twin", "kiosk-port", "socket6", "--place", "--dry-run"),
@@ -303,7 +303,7 @@ CHAPTERS = (
             Step("Written, it can be tried.", ("fence", "berth-2", "--yes")),
             Step("What it keeps out.", ("trace", "crane-1", "10.64.33.10", "ping", "ssh")),
             Step("And away with it.", ("fence", "berth-2", "--undo", "--yes")),
-            Step("What was written, and can be taken back.", ("undo", "--list")),
+            Step("What was written, and can be undone.", ("undo", "--list")),
         ),
     ),
     Chapter(

@@ -23,7 +23,7 @@ from crossgate.formats.own_state import existing_folder, name_for_file, own_fold
 
 _SCHEMA = "crossgate/edit-history/1"
 MOST_EDITS = 50
-"""So many edits of a plan can be taken back."""
+"""So many edits of a plan can be undone."""
 _FOLDER = "edits"
 
 
@@ -164,7 +164,7 @@ def back(edits: Sequence[Edit]) -> dict[str, tuple[str, str]]:
             if before != one.new:
                 raise PlanError(
                     f"{Path(one.file).name} was changed by hand after {each.command!r}, so that "
-                    "cannot be taken back together with what came later"
+                    "cannot be undone together with what came later"
                 )
             found[one.file] = now, one.old
     return found

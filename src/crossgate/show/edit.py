@@ -97,7 +97,7 @@ def _asked_for_nothing(new: Plan, impact: Impact) -> Iterator[str]:
 def edits_lines(edits: Edits) -> list[str]:
     """Return the edits that can be undone or made again, the oldest first."""
     rows = [(each, "") for each in edits.done]
-    rows += [(each, quiet("taken back")) for each in edits.taken_back]
+    rows += [(each, quiet("undone")) for each in edits.taken_back]
     return columns(
         [
             each.made.replace("T", " "),
