@@ -152,6 +152,8 @@ def test_the_tally_is_drawn_once_there_is_one(run: Run, demo: Path) -> None:
         (("draw", "network", "--path", "kiosk-1", "moon", "ping"), "moon"),
         (("draw", "grid", "teleport"), "teleport"),
         (("draw", "week", "noon"), "no window noon"),
+        (("draw", "week", "ssh", "duty", "crane-1"), "crossgate draw week duty crane-1 ssh"),
+        (("draw", "week", "duty", "to", "crane-1"), "is drawn for one service"),
         (
             ("compare", "proposal/ternhaven.gate", "--list", "110", "--draw", "x.svg"),
             "--draw is about the network",

@@ -68,6 +68,7 @@ def test_the_commits_that_turned_it(commit: Callable[..., None], run: Run, answe
     assert (first["before"]["verdict"], first["skipped"]) == ("denied", 1)
     assert (second["commit"]["subject"], second["before"]["verdict"]) == ("a list", "permitted")
     assert told["oldest"]["subject"] == "a network"
+    assert answer("since", "ssh", "h", "to", "k")["answers"] == [told]
     shown = run("since", "h", "k", "ssh").stdout
     assert "A. Keeper  open ssh" in shown
     assert "or one of 1 commit before it with errors" in shown
@@ -126,6 +127,8 @@ def test_what_cannot_be_asked(commit: Callable[..., None], run: Run, tmp_path: P
     for words, message in (
         (("h", "k"), "since takes FROM TO SERVICE, or --claim LINE"),
         (("h", "nobody", "ssh"), "no host nobody"),
+        (("h", "k", "ssh", "ping"), "since asks about one service"),
+        (("ssh", "h", "k"), "who sends comes first: crossgate since h k ssh"),
         (
             ("--claim", "3"),
             "--claim: no expect or keep line stands in 3; there is one in lines 8",

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from crossgate.commands.asked_order import ends_and_services
 from crossgate.commands.common import (
     AtOption,
     examples,
@@ -237,8 +238,14 @@ def week(
     """
     plan, given = load(context), words or []
     now = moment(at, plan)
-    if len(given) == 3 and not all(each in plan.windows for each in given):
-        sheet = _hours_sheet(plan, (given[0], given[1], given[2]), now, dark, size)
+    conversation = len(given) == 3 or (len(given) == 4 and "to" in given)
+    if conversation and not all(each in plan.windows for each in given):
+        source, destination, asked = ends_and_services(
+            plan, "draw week", given[0], given[1], given[2:]
+        )
+        if len(asked) != 1:
+            raise PlanError("the week of a conversation is drawn for one service: FROM TO SERVICE")
+        sheet = _hours_sheet(plan, (source, destination, asked[0]), now, dark, size)
     else:
         sheet = _windows_sheet(plan, given, now, dark, size)
     save(plan, sheet, out or Path("week.svg"))

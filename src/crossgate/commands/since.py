@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import Annotated
 
 import typer
 
+from crossgate.commands.asked_order import ends_and_services
 from crossgate.commands.common import (
     AtOption,
     JsonOption,
@@ -18,9 +19,6 @@ from crossgate.commands.common import (
 )
 from crossgate.commands.completing import complete_one_end, complete_service
 from crossgate.core.model.errors import PlanError
-
-if TYPE_CHECKING:
-    pass
 
 
 def since(
@@ -37,8 +35,8 @@ def since(
             metavar="TO", autocompletion=complete_one_end, help="A host, device or address."
         ),
     ] = None,
-    service: Annotated[
-        str | None,
+    services: Annotated[
+        list[str] | None,
         typer.Argument(
             metavar="SERVICE", autocompletion=complete_service, help="As ping, https, tcp/8443."
         ),
@@ -78,9 +76,13 @@ def since(
             ask = claim_asked(claim_at(plan, claim).text)
         except PlanError as error:
             raise PlanError(f"--claim: {error.message}") from None
-    elif source is None or destination is None or service is None:
+    elif source is None or destination is None or not services:
         raise PlanError("since takes FROM TO SERVICE, or --claim LINE")
     else:
+        source, destination, asked = ends_and_services(plan, "since", source, destination, services)
+        if len(asked) != 1:
+            raise PlanError("since asks about one service: FROM TO SERVICE")
+        (service,) = asked
         choice = Choice(family=family_of(only_ipv4, only_ipv6))
         ask = conversation_asked(source, destination, service, choice, circumstances(plan, at))
     past = Past(path, reading, history(path, [str(Path(each)) for each in plan.files]), ask)
