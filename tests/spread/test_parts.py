@@ -11,6 +11,7 @@ import signal
 import socket
 import subprocess
 import sys
+import threading
 import time
 from collections.abc import Callable, Iterator
 from contextlib import closing
@@ -184,9 +185,14 @@ def added_up(pool: Pool, job: Job, parts: Parts, victim: Callable[[], int]) -> R
 
 
 @pytest.mark.process
-def test_a_process_that_is_killed_costs_nothing_but_time(traffic: Path, tmp_path: Path) -> None:
+@pytest.mark.parametrize("copies", [False, True])
+def test_a_process_that_is_killed_costs_nothing_but_time(
+    traffic: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, copies: bool
+) -> None:
     job, alone, parts = flows_in_parts(traffic, tmp_path)
-    pool = LocalPool(2)
+    monkeypatch.setattr(threading, "active_count", lambda: 1)  # those of the tests hold no lock
+    pool = LocalPool(2, copies)
+    assert pool.inherits is (copies and sys.platform == "linux")
     spread = added_up(pool, job, parts, lambda: next(iter(pool._executor._processes)))
     assert told(spread)[:6] == told(alone)[:6]
     assert told(spread)[8:] == told(alone)[8:]
@@ -219,9 +225,13 @@ def test_findings_of_some_lists_each_come_to_those_of_all(
 
 
 @pytest.mark.process
-def test_a_check_that_is_shared_tells_the_same_to_the_letter(run: Run, traffic: Path) -> None:
-    shared = run("check", "--workers", "2", "--json")
-    assert (shared.returncode, shared.stdout) == (0, run("check", "--json").stdout)
+def test_a_check_that_is_shared_tells_the_same_to_the_letter(
+    run: Run, launch: Run, traffic: Path
+) -> None:
+    alone = run("check", "--json").stdout
+    for way in (run, launch):  # a process with threads, as the tests', is not copied
+        shared = way("check", "--workers", "2", "--json")
+        assert (shared.returncode, shared.stdout) == (0, alone)
     refused = run("check", "--workers", "2", "--cluster", "tcp://127.0.0.1:9")
     assert (refused.returncode, "exclude each other" in refused.stderr) == (2, True)
 

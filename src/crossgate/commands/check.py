@@ -53,7 +53,7 @@ def check(
 
     plan = load_or_tell(context, sarif, _errors_text)
     when = moment(at, plan)
-    pool = pool_of(workers, cluster, trusted_network)
+    pool = pool_of(workers, cluster, trusted_network, copies=True)
     with closing(pool) if pool is not None else nullcontext(), meter("checking") as tell:
         if pool is None:
             audited = audit(Session(plan), when, tell)

@@ -38,13 +38,18 @@ def see_who_shares(workers: int | None, cluster: str | None) -> None:
         )
 
 
-def pool_of(workers: int | None, cluster: str | None, trusted: bool) -> Pool | None:
+def pool_of(
+    workers: int | None, cluster: str | None, trusted: bool, copies: bool = False
+) -> Pool | None:
     """Return the pool of workers that share the work, to be closed by the caller; None where this
-    process does it all. Raises `PlanError`.
+    process does it all. With `copies`, processes of this machine begin as copies of this one. Raises
+    `PlanError`.
     """
     see_who_shares(workers, cluster)
     if workers is None and cluster is None:
         return None
     from crossgate.spread.pools import ClusterPool, LocalPool
 
-    return LocalPool(workers) if workers is not None else ClusterPool(cluster or "", trusted)
+    return (
+        LocalPool(workers, copies) if workers is not None else ClusterPool(cluster or "", trusted)
+    )

@@ -91,7 +91,7 @@ def verify(
     wanted = plan.wanted(now)
     over = [each for each in plan.expectations if is_past(each.until, now)]
     outages = None
-    pool = pool_of(workers, cluster, trusted_network)
+    pool = pool_of(workers, cluster, trusted_network, copies=True)
     with closing(pool) if pool is not None else nullcontext():
         if pool is not None:
             from crossgate.spread.verify import verify_in_parts

@@ -7,11 +7,12 @@ from dataclasses import dataclass
 from datetime import datetime
 
 from crossgate.core.audit import Audited, Told, audit_share, together
+from crossgate.core.audit.context import Case
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.progress import Tell
 from crossgate.core.sets.effort import allow, allowed
 from crossgate.core.traffic.session import Session
-from crossgate.spread.jobs import PARTS_EACH, kept, packed, unpacked
+from crossgate.spread.jobs import PARTS_EACH, given, kept, packed, unpacked
 from crossgate.spread.pools import Part, Pool
 
 
@@ -24,11 +25,22 @@ class CheckJob:
     pieces: int
 
 
+def _begun(wanted: CheckJob) -> tuple[CheckJob, Session]:
+    return wanted, Session(wanted.plan)
+
+
+def _made_ready(wanted: CheckJob) -> tuple[CheckJob, Session]:
+    """Return what all parts need, with all ways worked out."""
+    _, session = _begun(wanted)
+    Case(session, wanted.now).work_out_ways()
+    return wanted, session
+
+
 def check_part(job: bytes, part: Part) -> Mapping[str, Told]:
     """Audit the lists that a part names; the first part also does what is about no list. `job` is a
-    packed `CheckJob`.
+    `CheckJob` as it was given.
     """
-    wanted, session = kept(job, lambda wanted: (wanted, Session(wanted.plan)))
+    wanted, session = kept(job, _begun)
     allow(wanted.pieces)
     lists, others = unpacked(part)
     return audit_share(session, wanted.now, lists, others)
@@ -38,7 +50,7 @@ def audit_in_parts(plan: Plan, now: datetime, pool: Pool, tell: Tell) -> Audited
     """Return the findings of a plan, as `core.audit.audit` does. Raises `PlanError` where parts are
     lost.
     """
-    job = packed(CheckJob(plan, now, allowed()))
+    job = given(pool, CheckJob(plan, now, allowed()), _made_ready)
     parts = [
         packed((names, number == 0))
         for number, names in enumerate(_shared(plan, PARTS_EACH * pool.size))

@@ -1,4 +1,4 @@
-"""What a worker keeps of a job from one of its parts to the next."""
+"""A job as workers are given it, and what a worker keeps of it from one part to the next."""
 
 from __future__ import annotations
 
@@ -6,8 +6,11 @@ import gc
 import pickle
 import threading
 from collections.abc import Callable
+from hashlib import sha256
 from pathlib import Path
 from typing import Any, TypeVar
+
+from crossgate.spread.pools import Pool
 
 Kept = TypeVar("Kept")
 
@@ -17,9 +20,21 @@ PARTS_EACH = 4
 _kept = threading.local()
 
 
+def given(pool: Pool, job: object, make: Callable[[Any], object]) -> bytes:
+    """Return a job as the tasks of a pool get it: pickled, or only its name where its workers begin
+    as copies of this process. Then what they keep of it is made here, by `make`, once for all.
+    """
+    octets = packed(job)
+    if not pool.inherits:
+        return octets
+    name = sha256(octets).digest()
+    _kept.value, _kept.job = make(job), name
+    return name
+
+
 def kept(job: bytes, make: Callable[[Any], Kept]) -> Kept:
-    """Return what `make` gives for a pickled job; it is made once for all parts of a job that this
-    thread does in a row.
+    """Return what `make` gives for a job as it was `given`; it is made once for all parts of a job
+    that this thread does in a row.
     """
     if getattr(_kept, "job", None) != job:
         collects = gc.isenabled()

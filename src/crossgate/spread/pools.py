@@ -9,6 +9,8 @@ import ipaddress
 import logging
 import signal
 import socket
+import sys
+import threading
 import warnings
 from collections import deque
 from collections.abc import Callable, Iterator, Sequence
@@ -38,6 +40,8 @@ class Pool(Protocol):
 
     size: int
     """How many parts are done at a time."""
+    inherits: bool
+    """Whether each round of workers begins as copies of this process, and knows what it knows."""
 
     def done(self, task: Task[Done], job: bytes, parts: Sequence[Part]) -> Iterator[Done]:
         """Yield the result of each part, in order, working a few parts ahead. Raises `PlanError`
@@ -51,20 +55,27 @@ class Pool(Protocol):
 
 
 class LocalPool:
-    """Processes of this machine."""
+    """Processes of this machine; with `copies` they begin as copies of this one where they can."""
 
-    def __init__(self, workers: int) -> None:
+    def __init__(self, workers: int, copies: bool = False) -> None:
         self.size = workers
+        # A copy has none of the threads, but the locks that they hold.
+        alone = threading.active_count() == 1
+        self.inherits = copies and alone and sys.platform == "linux"
         self._executor = self._new()
 
     def _new(self) -> ProcessPoolExecutor:
-        # The reader's threads may hold locks, so processes begin from nothing.
-        return ProcessPoolExecutor(self.size, get_context("spawn"), _begin)
+        context = get_context("fork" if self.inherits else "spawn")
+        return ProcessPoolExecutor(self.size, context, _begin)
 
     def done(self, task: Task[Done], job: bytes, parts: Sequence[Part]) -> Iterator[Done]:
         """Yield the result of each part, in order. A process that dies takes its pool with it; the
         parts under way are then done again.
         """
+        if self.inherits:  # those of a round before do not know the job
+            self._executor.shutdown()
+            self._executor = self._new()
+            gc.freeze()  # what is known by now is not looked through again, so its memory is shared
         waiting: deque[tuple[Part, Future[Done]]] = deque()
         left, tries = deque(parts), 0
         while left or waiting:
@@ -80,7 +91,7 @@ class LocalPool:
                         f"processes of --workers died {tries} times, maybe for want of memory; "
                         "try fewer"
                     ) from None
-                self._executor.shutdown(wait=False)
+                self._executor.shutdown()
                 self._executor = self._new()
                 left.extendleft(part for part, _ in reversed(waiting))
                 waiting.clear()
@@ -103,6 +114,8 @@ def _begin() -> None:
 
 class ClusterPool:
     """The workers of a Dask cluster; its scheduler gives the parts of a lost worker to the others."""
+
+    inherits = False
 
     def __init__(self, address: str, trusted: bool = False) -> None:
         """Join it. Raises `PlanError` when nothing answers there, or workers have another version

@@ -9,13 +9,14 @@ from dataclasses import dataclass
 from typing import TypeVar
 
 from crossgate.core.answers.outage import Outage, Outages, parts
+from crossgate.core.answers.outage import Part as Down
 from crossgate.core.answers.verify import Proof, Verified, Verifier
 from crossgate.core.model.claim import Promise
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.progress import Tell
 from crossgate.core.sets.effort import allow, allowed
 from crossgate.core.traffic.session import Session
-from crossgate.spread.jobs import PARTS_EACH, kept, packed, unpacked
+from crossgate.spread.jobs import PARTS_EACH, given, kept, packed, unpacked
 from crossgate.spread.pools import Part, Pool, Task
 
 Result = TypeVar("Result")
@@ -28,9 +29,9 @@ class VerifyJob:
     plan: Plan
     pieces: int
 
-    def verifier(self) -> Verifier:
-        """Return a verifier of the plan that knows nothing yet."""
-        return Verifier(Session(self.plan))
+    def begun(self) -> tuple[VerifyJob, Verifier]:
+        """Return it, and a verifier of the plan that knows nothing yet."""
+        return self, Verifier(Session(self.plan))
 
 
 @dataclass(frozen=True)
@@ -41,27 +42,26 @@ class OutageJob(VerifyJob):
 
     held: tuple[int, ...]
 
-    def outages(self) -> Outages:
-        """Return what finds the claims that do not hold with a part down."""
-        return Outages(Session(self.plan), [self.plan.expectations[each] for each in self.held])
+    def looked_into(self) -> tuple[OutageJob, Outages, list[Down]]:
+        """Return it, what finds the claims that do not hold with a part down, and the parts."""
+        held = [self.plan.expectations[each] for each in self.held]
+        return self, Outages(Session(self.plan), held), list(parts(self.plan))
 
 
 def verify_part(job: bytes, part: Part) -> list[Proof]:
-    """Verify the claims that a part names by their numbers in the plan; `job` is a packed
-    `VerifyJob`.
+    """Verify the claims that a part names by their numbers in the plan; `job` is a
+    `VerifyJob` as it was given.
     """
-    wanted, verifier = kept(job, lambda wanted: (wanted, wanted.verifier()))
+    wanted, verifier = kept(job, VerifyJob.begun)
     allow(wanted.pieces)
     return [verifier.proof(wanted.plan.expectations[each]) for each in unpacked(part)]
 
 
 def outages_part(job: bytes, part: Part) -> list[Outage]:
     """Return what becomes of claims with each part of the network down that a part names by its
-    number; `job` is a packed `OutageJob`.
+    number; `job` is an `OutageJob` as it was given.
     """
-    wanted, outages, several = kept(
-        job, lambda wanted: (wanted, wanted.outages(), list(parts(wanted.plan)))
-    )
+    wanted, outages, several = kept(job, OutageJob.looked_into)
     allow(wanted.pieces)
     return [outages.of(several[each]) for each in unpacked(part)]
 
@@ -73,7 +73,7 @@ def verify_in_parts(
     Raises `PlanError` where parts are lost.
     """
     plan = verifier.session.plan
-    job = packed(VerifyJob(plan, allowed()))
+    job = given(pool, VerifyJob(plan, allowed()), VerifyJob.begun)
     numbers = sorted(set(_numbers_of(plan, promises)))
     shares = _shared(numbers, pool)
     for number, proof in _done(pool, verify_part, job, shares, tell):
@@ -87,7 +87,7 @@ def outages_in_parts(
     are lost.
     """
     held = _numbers_of(plan, [each.expectation for each in results if each.held])
-    job = packed(OutageJob(plan, allowed(), tuple(held)))
+    job = given(pool, OutageJob(plan, allowed(), tuple(held)), OutageJob.looked_into)
     shares = _shared(range(len(list(parts(plan)))), pool)
     return [outage for _, outage in sorted(_done(pool, outages_part, job, shares, tell))]
 

@@ -351,6 +351,13 @@ class Case:
             self._matrices[family] = Matrix(WayGraphs(self.network, family, places=places), ends)
         return self._matrices[family]
 
+    def work_out_ways(self) -> None:
+        """Work out all ways that are asked for where everything is looked at."""
+        for family in Family:
+            if any(own is family for *_, own in self.plan.placed):
+                self.session.matrix(family).work_out()
+            self._unplaced(family).work_out()
+
     def _in_parts(self, family: Family) -> bool:
         """Whether ways are worked out as far as a question needs them: where just some traffic, or
         just a few entries, are looked at.
