@@ -28,6 +28,7 @@ from crossgate.core.network.crossed import CrossedGraphs
 from crossgate.core.network.nodes import Outcome
 from crossgate.core.network.paths import Endpoint, Hop, Path
 from crossgate.core.network.way_graphs import WayGraphs
+from crossgate.core.sets.atoms import bits_of
 
 Numbers = NDArray[np.int32]
 _MOST_ALONE = 16
@@ -96,7 +97,7 @@ class Matrix:
         self._known[missing] = True
         self.__dict__.pop("_parted", None)
         self.__dict__.pop("_met", None)
-        self.__dict__.pop("_different", None)
+        self.__dict__.pop("_by_token", None)
         log(
             __name__,
             "the ways of %s to %s of %s address classes, from %s sorts of senders: %s different",
@@ -173,9 +174,9 @@ class Matrix:
         rows = [row for row, met in enumerate(self._met[arriving]) if met & tokens]
         if not rows:
             return
-        nodes, on_any, on_arriving = self._different
         meets = np.zeros(len(self._nodes.of), dtype=bool)
-        meets[nodes] = [bool(met & tokens) for met in (on_arriving if arriving else on_any)]
+        for token in bits_of(tokens):
+            meets[self._by_token[arriving].get(token, [])] = True
         there = meets[self._numbers[rows]]
         if columns is not None:
             chosen = np.zeros(len(self.ends), dtype=bool)
@@ -194,16 +195,16 @@ class Matrix:
         return found
 
     @cached_property
-    def _different(self) -> tuple[NDArray[np.int32], list[int], list[int]]:
-        """The different numbers of all pairs, the tokens that each meets, and those that it meets
-        on paths that arrive.
+    def _by_token(self) -> tuple[dict[int, list[int]], dict[int, list[int]]]:
+        """The numbers of pairs that meet each token, and those that meet it on paths that
+        arrive.
         """
-        nodes = np.unique(np.concatenate(self._parted)) if self._parted else self._numbers[:0, 0]
-        met = [
-            [self.graphs.met(node, arriving) for node in nodes.tolist()]
-            for arriving in (False, True)
-        ]
-        return nodes, met[0], met[1]
+        found: tuple[dict[int, list[int]], dict[int, list[int]]] = {}, {}
+        for node in np.unique(np.concatenate(self._parted)).tolist() if self._parted else ():
+            for arriving, nodes in enumerate(found):
+                for token in bits_of(self.graphs.met(node, bool(arriving))):
+                    nodes.setdefault(token, []).append(node)
+        return found
 
     @cached_property
     def _met(self) -> tuple[list[int], list[int]]:
