@@ -176,9 +176,21 @@ class ListRegions:
         """Yield a region in pieces that do not overlap, each with the line that decides it. Pieces
         are worked out as they are asked for.
         """
-        touching = self.near(region_hull(region))
+        touching = self._deciding(region)
         for piece, index in split(region, [each.region for each in touching]):
             yield piece, self.decider(touching, index)
+
+    def _deciding(self, asked: Region) -> list[EntryRegion]:
+        """Return the regions that have a packet of another region, up to the first that has all of
+        it.
+        """
+        found = []
+        for each in self.near(region_hull(asked)):
+            if each.region is not None and each.region.meets(asked):
+                found.append(each)
+                if each.region.holds(asked):
+                    break
+        return found
 
     def decider(self, regions: Sequence[EntryRegion], index: int | None) -> Decider:
         """Return the line of the list for one of some of its regions, given by index; the otherwise
