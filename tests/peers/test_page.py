@@ -139,8 +139,7 @@ def test_nothing_is_cut_and_colours_follow_the_reader(page: Any, width: int, col
 
 
 @pytest.mark.process
-@pytest.mark.parametrize("width", [1280, 390])
-@pytest.mark.parametrize("colours", ["light", "dark"])
+@pytest.mark.parametrize(("width", "colours"), [(1280, "light"), (390, "dark")])
 def test_nothing_serious_stands_in_the_way_of_anybody(page: Any, width: int, colours: str) -> None:
     seen_at(page, width, colours)
     page.execute_script(files("axe_core_python").joinpath("axe.min.js").read_text())
