@@ -163,7 +163,9 @@ class Change:
         return list(dict.fromkeys(found))
 
     def pairs(self, family: Family) -> Iterator[Suspect]:
-        """Yield the suspect pairs of address classes, those treated alike as one."""
+        """Yield the pairs of address classes between which the two plans may treat something
+        differently; pairs that are treated alike are one.
+        """
         if not self._can_differ(family, treated=True):
             return
         import numpy as np

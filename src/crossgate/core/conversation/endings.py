@@ -38,7 +38,9 @@ class Lines:
         self._bits: dict[tuple[int, int, Decider], int] = {}
 
     def bit(self, leg: int, token: int, decider: Decider) -> int:
-        """Return the bit of a line, given the number of its leg and the token of its place."""
+        """Return the bit that stands for the decision of a line about a leg, given by its number, at
+        a place, given by its token.
+        """
         key = leg, token, decider
         bit = self._bits.get(key)
         if bit is None:

@@ -119,7 +119,7 @@ class Many:
         )
 
     def met(self, way: int, token: int) -> None:
-        """Mark that all of them met a token."""
+        """Mark that all of them met a place, given by its token."""
         self.family = self.marks.families.adding(self.family, self.marks.token(way, token))
 
     def judged(self, place: int, device: int) -> tuple[Many | None, Many | None]:
@@ -142,7 +142,9 @@ class Many:
         self.family = self.marks.families.adding(self.family, self.marks.line(way, token, leg))
 
     def parted(self, token: int) -> tuple[Many | None, Many | None]:
-        """Return those that met a token on the way there, and those that did not; None for none."""
+        """Return those conversations that met a place, given by its token, on the way there, and the
+        others; None in the place of either where there are none.
+        """
         having, without = self.marks.families.parted(self.family, self.marks.token(0, token))
         one, other = (
             None if each == NONE else Many(self.marks, each, self.link)

@@ -38,7 +38,9 @@ class Indexes:
         self._choices: dict[Asked, tuple[Choice, ...]] = {}
 
     def choices(self, access_list: AccessList, view: View) -> tuple[Choice, ...]:
-        """Return what a translation may have chosen in a view, as far as a list distinguishes it."""
+        """Return the addresses and ports that a translation may have chosen in a view: one for each
+        sort that a list treats differently.
+        """
         key = access_list, view
         if key not in self._choices:
             self._choices[key] = choices(access_list, view)

@@ -73,7 +73,7 @@ class Flags(Condition):
 
     @property
     def meaning(self) -> object:
-        """The tests, however they are written."""
+        """The tests themselves: equal for two texts that ask the same."""
         return self.tests
 
     def explained(self) -> str:

@@ -335,8 +335,9 @@ class BulkTracer:
         return _Pair(tuple(dict.fromkeys(self.lane(way, family, strays) for way in ways)), on_link)
 
     def lane(self, way: Way, family: Family, strays: bool) -> int:
-        """Return the number of the lane of a way; `strays` says that replies go to another machine
-        than the sender.
+        """Return the number of the lane that a way belongs to: all ways on which the same lists are
+        asked about each leg share one. `strays` says that replies go to another machine than the
+        sender.
         """
         there, back = self._crossings(way.there, family), self._crossings(way.back, family)
         asked = []
@@ -381,7 +382,7 @@ class BulkTracer:
         return found
 
     def lanes(self) -> Lanes:
-        """Return all lanes so far, as arrays."""
+        """Return the lanes of all ways so far (`lane`), as arrays."""
         if self._lanes is None:
             every = self._every_lane
             crossings = []

@@ -243,10 +243,11 @@ class Question:
         return asking.all_meet(ways, course.legs[0], self._family, ends)
 
     def answers(self, parties: Sequence[int], course: Course, opening: Product) -> Iterator[Answer]:
-        """Yield the fates of the openings of a course on all ways of the parties, which are one
-        network: pieces that are treated alike on each way.
+        """Yield what becomes of the openings of a course in one network, given by the numbers of its
+        `parties`: pieces that are treated alike on each of their ways.
 
-        Openings that nobody can send to there have no way, and end on their first leg.
+        Where no machine of that network can have their addresses, openings take no way and end on
+        their first leg.
         """
         for product, every in self._followed(parties, course, opening):
             yield from self._answer(product, every)
