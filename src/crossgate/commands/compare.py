@@ -81,7 +81,7 @@ def compare(
     exit status 1 when they do.
     """
     from crossgate.core.answers.compare import differences, named_differences
-    from crossgate.core.model.plan import UnknownName
+    from crossgate.core.model.named import UnknownName
     from crossgate.core.sets.effort import TooManyPieces, question
     from crossgate.core.traffic.session import Session
     from crossgate.show.console import count, quiet, strong, write

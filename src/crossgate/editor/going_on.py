@@ -8,7 +8,8 @@ from collections.abc import Iterable, Iterator
 from typing import NamedTuple
 
 from crossgate.core.model.finding import KINDS
-from crossgate.core.model.plan import Plan, UnknownName
+from crossgate.core.model.named import UnknownName
+from crossgate.core.model.plan import Plan
 from crossgate.core.sets.meaning import meaning_of
 from crossgate.language.forms import COMMAS, Step, statement_form
 from crossgate.language.glossary import explained

@@ -28,8 +28,9 @@ from crossgate.core.model.address import (
 )
 from crossgate.core.model.errors import Place, PlanError, PlanErrors
 from crossgate.core.model.ethernet import EthernetList
+from crossgate.core.model.named import Group, UnknownName
 from crossgate.core.model.network import LEASES_OF, Device, Placement, Point, PointKind
-from crossgate.core.model.plan import Group, Plan, UnknownName
+from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import Service, ServiceError, split_service
 from crossgate.core.sets.meaning import (
     Meaning,

@@ -15,8 +15,9 @@ from crossgate.core.conversation.packets import Tracer
 from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.model.address import Address, Family, parse_address
 from crossgate.core.model.errors import PlanError
+from crossgate.core.model.named import UnknownName
 from crossgate.core.model.network import Direction
-from crossgate.core.model.plan import Plan, UnknownName
+from crossgate.core.model.plan import Plan
 from crossgate.core.model.window import open_at, states
 from crossgate.core.network.endpoints import at_address, candidates, endpoint_set, pairs
 from crossgate.core.network.layer2 import Wire

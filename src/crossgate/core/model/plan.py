@@ -6,21 +6,22 @@ from __future__ import annotations
 
 import os
 from bisect import bisect_left
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator
 from copy import copy
 from dataclasses import dataclass, field
 from datetime import datetime
 from functools import cached_property
-from typing import Any, NamedTuple
+from typing import Any
 
 from crossgate.core.model.accesslist import AccessList, AnyList, ClosedPlace, Kind
-from crossgate.core.model.address import Address, Addresses, Family, Pattern
+from crossgate.core.model.address import Address, Family, Pattern
 from crossgate.core.model.claim import Hours, Moment, Only, Promise
 from crossgate.core.model.condition import State
 from crossgate.core.model.conditions import Limit, When, exceeded
-from crossgate.core.model.errors import Place, PlanError, nearest, placeless, unknown
+from crossgate.core.model.errors import Place, PlanError
 from crossgate.core.model.ethernet import EthernetList
 from crossgate.core.model.finding import Acceptance
+from crossgate.core.model.named import Group, NamedService, NamedServices, UnknownName
 from crossgate.core.model.network import (
     Device,
     Direction,
@@ -37,10 +38,6 @@ from crossgate.core.model.network import (
 from crossgate.core.model.packet import MOST_PORT
 from crossgate.core.model.service import (
     Service,
-    ServiceError,
-    ServiceTerm,
-    parse_service,
-    split_service,
 )
 from crossgate.core.model.tls import Hello, Spoken, settled, spoken_sorts
 from crossgate.core.model.window import Window, is_past, open_at, states, until_window
@@ -56,43 +53,6 @@ DEFAULT_CLIENT_PORTS = (32768, MOST_PORT)
 
 _FEW_HOSTS = 32
 """So many addresses of hosts are sorted, rather than searched in the plan's order."""
-
-
-class UnknownName(PlanError):
-    """A name that the plan does not have; the message gives the most similar one it has, `near`
-    what was likely meant, together with the `rest` after it.
-    """
-
-    def __init__(self, kind: str, name: str, known: Sequence[str], rest: str = "") -> None:
-        super().__init__(unknown(kind, name, known))
-        near = nearest(name, known)
-        self.near = near and near + rest
-
-
-@dataclass(frozen=True, slots=True)
-class Group:
-    """A named set of addresses, by family; `named` are those that it names singly. Where all its
-    members are interfaces and switch ports, these are its `points`, where a list may be placed at
-    once.
-    """
-
-    name: str
-    members: dict[Family, Addresses]
-    named: frozenset[Address]
-    text: str
-    place: Place = field(compare=False)
-    points: tuple[Point, ...] = ()
-
-
-@placeless
-class NamedService(NamedTuple):
-    """A named set of services: the tokens it stands for, read separately for each family."""
-
-    name: str
-    tokens: tuple[str, ...]
-    place: Place
-    source: str = ""
-    """The standards that say what belongs to it, where it is one that the plan `use`s."""
 
 
 @dataclass
@@ -128,9 +88,6 @@ class Plan:
     expectations: list[Promise] = field(default_factory=list)
     acceptances: list[Acceptance] = field(default_factory=list)
     down: frozenset[Point] = frozenset()
-    _terms: dict[tuple[str, Family], tuple[ServiceTerm, ...] | ServiceError] = field(
-        default_factory=dict, repr=False, compare=False
-    )
 
     @cached_property
     def placed(self) -> dict[tuple[Point, Direction, Family], AccessList]:
@@ -645,66 +602,10 @@ class Plan:
             return self.frame_lists[name]
         raise UnknownName("list", name, list(self.every_list))
 
+    @cached_property
+    def _named_services(self) -> NamedServices:
+        return NamedServices(self.services)
+
     def service(self, text: str, family: Family) -> Service:
         """Read a service token as lists of `family` would. Raises `ServiceError`."""
-        try:
-            return parse_service(text, family, lambda name: self._terms_of(name, family))
-        except ServiceError as error:
-            name, own = text[error.start : error.end], list(self.services)
-            near = nearest(name, own)
-            if (
-                not str(error).startswith("no service")
-                or not (near or own)
-                or (error.near and not near)
-            ):
-                raise
-            raise ServiceError(
-                unknown("service", name, own), error.start, error.end, near
-            ) from None
-
-    def _terms_of(self, name: str, family: Family) -> tuple[ServiceTerm, ...] | None:
-        """Return the different terms of a service of the plan; None when it has no service of that
-        name.
-
-        A chain of services that contain each other may be of any length, so they are worked out
-        from its end.
-        """
-        if name not in self.services:
-            return None
-        known, waiting = self._terms, [name]
-        while waiting:
-            service = self.services[waiting[-1]]
-            parts = [part for token in service.tokens for part in split_service(token)]
-            missing = [
-                part for part in parts if part in self.services and (part, family) not in known
-            ]
-            if missing:
-                waiting += missing
-                continue
-            waiting.pop()
-            if (service.name, family) not in known:
-                known[service.name, family] = self._own_terms(service, family)
-        found = known[name, family]
-        if isinstance(found, ServiceError):
-            raise found
-        return found
-
-    def _own_terms(
-        self, service: NamedService, family: Family
-    ) -> tuple[ServiceTerm, ...] | ServiceError:
-        def named(part: str) -> tuple[ServiceTerm, ...] | None:
-            terms = self._terms.get((part, family))
-            if isinstance(terms, ServiceError):
-                raise terms
-            return terms
-
-        try:
-            return tuple(
-                dict.fromkeys(
-                    term
-                    for token in service.tokens
-                    for term in parse_service(token, family, named).terms
-                )
-            )
-        except ServiceError as error:
-            return error
+        return self._named_services.read(text, family)
