@@ -4,6 +4,7 @@ same.
 
 from __future__ import annotations
 
+import re
 from datetime import datetime
 from pathlib import Path
 from unittest.mock import patch
@@ -14,7 +15,17 @@ from hypothesis import strategies as st
 
 from crossgate.core.answers.verify import Verifier
 from crossgate.core.audit import audit
+from crossgate.core.conversation.rules import Leg
+from crossgate.core.conversation.verdict import Verdict
+from crossgate.core.model.address import Family, everything
+from crossgate.core.sets.frame import PacketSet
+from crossgate.core.sets.region import every_packet
 from crossgate.core.traffic import conditions
+from crossgate.core.traffic.between import flows
+from crossgate.core.traffic.conditions import Mattering
+from crossgate.core.traffic.courses import by_course
+from crossgate.core.traffic.flows import lists_on
+from crossgate.core.traffic.question import answers
 from crossgate.core.traffic.session import Session
 from crossgate.language.reader import read_plan
 
@@ -99,6 +110,31 @@ def test_what_is_left_out_changes_no_answer(
             ]
 
     assert answers(0) == answers(1 << 20)
+
+
+@settings(max_examples=8)
+@given(plans(), st.booleans())
+def test_states_that_matter_alike_to_a_flow_are_answered_alike(
+    tmp_path_factory: pytest.TempPathFactory, text: str, stateful: bool
+) -> None:
+    path = tmp_path_factory.mktemp("plan") / "plan.gate"
+    # Nobody else learns what TLS is spoken.
+    plain = re.sub(r" tls [\d.-]+", "", text.replace(" stateful", ""))
+    path.write_text(text if stateful else plain)
+    session = Session(read_plan(path))
+    network, family = session.network, Family.IPV4
+    ends, every = session.address_classes(family), (everything(family),)
+    begun = by_course([every_packet(family)])
+    for flow in flows(network, ends, ends, every, every):
+        mattering = Mattering(network, session.regions, flow.every, flow)
+        found: dict[object, dict[tuple[Verdict, Leg], PacketSet]] = {}
+        for state in session.plan.states(lists_on(network, flow.every, family)):
+            told: dict[tuple[Verdict, Leg], PacketSet] = {}
+            for each in answers(session.flows(state), flow, begun):
+                ended = each.verdict, each.stopped.leg
+                known = told.get(ended)
+                told[ended] = each.packets if known is None else known | each.packets
+            assert found.setdefault(mattering.of(state), told) == told, state
 
 
 def test_only_conditions_that_can_matter_are_gone_over(tmp_path: Path) -> None:
