@@ -56,7 +56,7 @@ def opened(text: str) -> str:
     return "\n".join(lines) + "\n"
 
 
-@settings(max_examples=10, deadline=None, suppress_health_check=[HealthCheck.too_slow])
+@settings(max_examples=7, deadline=None, suppress_health_check=[HealthCheck.too_slow])
 @given(st.integers(0, 1 << 32))
 def test_a_closed_device_does_what_empty_lists_would(seed: int) -> None:
     chance = random.Random(seed)
