@@ -6,8 +6,8 @@ import gc
 import pickle
 import threading
 from collections.abc import Callable
-from hashlib import sha256
 from pathlib import Path
+from secrets import token_bytes
 from typing import Any, TypeVar
 
 from crossgate.spread.pools import Pool
@@ -21,13 +21,12 @@ _kept = threading.local()
 
 
 def given(pool: Pool, job: object, make: Callable[[Any], object]) -> bytes:
-    """Return a job as the tasks of a pool get it: pickled, or only its name where its workers begin
-    as copies of this process. Then what they keep of it is made here, by `make`, once for all.
+    """Return a job as the tasks of a pool get it: pickled, or just a name for it where its workers
+    begin as copies of this process. Then `make` makes here, once for all, what they keep of it.
     """
-    octets = packed(job)
     if not pool.inherits:
-        return octets
-    name = sha256(octets).digest()
+        return packed(job)
+    name = token_bytes()
     _kept.value, _kept.job = make(job), name
     return name
 

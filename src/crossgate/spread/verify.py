@@ -49,8 +49,8 @@ class OutageJob(VerifyJob):
 
 
 def verify_part(job: bytes, part: Part) -> list[Proof]:
-    """Verify the claims that a part names by their numbers in the plan; `job` is a
-    `VerifyJob` as it was given.
+    """Verify the claims that a part names by their numbers in the plan; `job` is a `VerifyJob`
+    as it was given.
     """
     wanted, verifier = kept(job, VerifyJob.begun)
     allow(wanted.pieces)

@@ -363,8 +363,8 @@ def differences(
             if state == 0 or pair.is_conditional:
                 key: tuple[Hashable, ...] = (done,)
                 if done in mattering:
-                    before_it, after_it = mattering[done]
-                    key = done, before_it.of(was_open), after_it.of(now_open)
+                    one, other = mattering[done]
+                    key = done, one.of(was_open), other.of(now_open)
                 with answered(f"what the two plans do with {pair.flow.asked}", missed):
                     if key not in known:
                         known[key] = list(comparison.differing(pair))

@@ -96,10 +96,8 @@ class Matrix:
             self._numbers[row, missing] = rows.of(origin)
         self._known[missing] = True
         if self._known.all():
-            # From now on it is read row by row.
-            plain = self._numbers is self._plain
-            self._numbers = np.ascontiguousarray(self._numbers)
-            self._plain = self._numbers if plain else self._plain
+            # From now on they are read row by row; nothing has been translated in them yet.
+            self._plain = self._numbers = np.ascontiguousarray(self._numbers)
         self.__dict__.pop("_parted", None)
         self.__dict__.pop("_met", None)
         self.__dict__.pop("_by_token", None)
