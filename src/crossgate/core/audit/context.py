@@ -6,6 +6,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from datetime import datetime
+from itertools import islice
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 from crossgate.core.lists.index import ListIndex
@@ -352,11 +353,17 @@ class Case:
         return self._matrices[family]
 
     def work_out_ways(self) -> None:
-        """Work out all ways that are asked for where everything is looked at."""
+        """Work out all ways that are asked for where everything is looked at, and what they are
+        looked up by.
+        """
         for family in Family:
             if any(own is family for *_, own in self.plan.placed):
                 self.session.matrix(family).work_out()
             self._unplaced(family).work_out()
+        for point, own, _ in islice(self.plan.placed, 1):
+            for direction in {*EACH_WAY, own}:
+                for family in Family:
+                    self.crossing(family, Crossing(point, direction))
 
     def _in_parts(self, family: Family) -> bool:
         """Whether ways are worked out as far as a question needs them: where just some traffic, or
