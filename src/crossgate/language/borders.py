@@ -15,10 +15,9 @@ from crossgate.core.model.network import Direction, Point, PointKind
 from crossgate.core.model.plan import Plan
 from crossgate.core.sets.patterns import less
 from crossgate.core.traffic.session import Session
-from crossgate.language import edits
 from crossgate.language.draft import Draft
 from crossgate.language.reader import Reading
-from crossgate.language.steps import Step, applied, free_name, insertions
+from crossgate.language.steps import Step, applied, free_name, insertions, new_list
 
 _UNADDRESSED = {Family.IPV4: ("0.0.0.0",), Family.IPV6: ("fe80::/10", "::")}
 """What a machine sends from before it has an address, and to its neighbours: it gets none without
@@ -175,22 +174,10 @@ def _dropping(
             f"new list {known}, inbound on {', '.join(map(str, free))}: {'; '.join(new)}; "
             f"otherwise {otherwise}"
         )
-        changes.append(_bordering(known, family, new, free, otherwise))
+        inward = [(point, Direction.INBOUND) for point in free]
+        changes.append(new_list(known, (Kind.STANDARD, family), new, inward, otherwise))
     return (
         Step("; ".join(said), lambda draft: [change(draft) for change in changes])
         if changes
         else None
     )
-
-
-def _bordering(
-    name: str, family: Family, entries: Sequence[str], points: Sequence[Point], otherwise: Action
-) -> Callable[[Draft], object]:
-    def change(draft: Draft) -> None:
-        edits.new_list(draft, name, Kind.STANDARD, family, entries, otherwise)
-        for point in points:
-            edits.place_list(
-                draft, edits.empty_list(name, Kind.STANDARD, family), Direction.INBOUND, point
-            )
-
-    return change

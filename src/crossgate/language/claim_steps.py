@@ -7,7 +7,7 @@ near an end.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from datetime import datetime, timedelta
 
 from crossgate.core.answers.points import beside, best_places
@@ -24,9 +24,7 @@ from crossgate.core.network.endpoints import claim_ends, is_elsewhere
 from crossgate.core.network.paths import Crossing, Endpoint
 from crossgate.core.network.ways import Network
 from crossgate.core.wording.needed import answer_text, answers_text, end_text, needs
-from crossgate.language import edits
-from crossgate.language.draft import Draft
-from crossgate.language.steps import Step, free_name, insertions
+from crossgate.language.steps import Step, free_name, insertions, new_list
 
 
 def steps_for_claim(plan: Plan, promise: Promise, broken: Broken) -> Iterator[Step]:
@@ -199,7 +197,16 @@ def _new_lists(
         name = free_name(plan, first.point, first.direction, family)
         where = ", ".join([first.where, *(str(each.point) for each in places[1:])])
         said = f"new list {name}, {where}: {'; '.join(entries)}; otherwise permit"
-        yield Step(said, _new_list(name, family, entries, places, Action.PERMIT))
+        yield Step(
+            said,
+            new_list(
+                name,
+                (Kind.EXTENDED, family),
+                entries,
+                [each.place for each in places],
+                Action.PERMIT,
+            ),
+        )
 
 
 def _places(plan: Plan, source: Endpoint, destination: Endpoint) -> Iterator[tuple[Crossing, ...]]:
@@ -234,17 +241,6 @@ def _opening(plan: Plan, closed: ClosedPlace, entries: Sequence[str]) -> Step:
         f"new list {name}, inbound on {place.point}, which is closed: {'; '.join(entries)}; "
         "otherwise deny"
     )
-    return Step(said, _new_list(name, closed.family, entries, [place], Action.DENY))
-
-
-def _new_list(
-    name: str, family: Family, entries: Sequence[str], places: Sequence[Crossing], otherwise: Action
-) -> Callable[[Draft], object]:
-    def change(draft: Draft) -> None:
-        edits.new_list(draft, name, Kind.EXTENDED, family, entries, otherwise)
-        for each in places:
-            edits.place_list(
-                draft, edits.empty_list(name, Kind.EXTENDED, family), each.direction, each.point
-            )
-
-    return change
+    return Step(
+        said, new_list(name, (Kind.EXTENDED, closed.family), entries, [place.place], Action.DENY)
+    )

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from typing import NamedTuple
 
-from crossgate.core.model.accesslist import AccessList, Entry
+from crossgate.core.model.accesslist import AccessList, Action, Entry, Kind
 from crossgate.core.model.address import Family
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.network import Direction, Point
@@ -43,6 +43,23 @@ def insertions(
         for number, text in zip(numbers, texts, strict=True):
             edits.given_entry(draft, access_list, text)
             edits.add_entry(draft, access_list, number, text)
+
+    return change
+
+
+def new_list(
+    name: str,
+    sort: tuple[Kind, Family],
+    entries: Sequence[str],
+    places: Sequence[tuple[Point, Direction]],
+    otherwise: Action,
+) -> Callable[[Draft], object]:
+    """Return the change that writes a new list of a kind and family, and places it."""
+
+    def change(draft: Draft) -> None:
+        edits.new_list(draft, name, *sort, entries, otherwise)
+        for point, direction in places:
+            edits.place_list(draft, edits.empty_list(name, *sort), direction, point)
 
     return change
 
