@@ -31,9 +31,9 @@ def _begun(wanted: CheckJob) -> tuple[CheckJob, Session]:
 
 def _made_ready(wanted: CheckJob) -> tuple[CheckJob, Session]:
     """Return what all parts need, with all ways worked out."""
-    _, session = _begun(wanted)
-    Case(session, wanted.now).work_out_ways()
-    return wanted, session
+    begun = _begun(wanted)
+    Case(begun[1], wanted.now).work_out_ways()
+    return begun
 
 
 def check_part(job: bytes, part: Part) -> Mapping[str, Told]:

@@ -101,6 +101,8 @@ class LocalPool:
 
     def close(self) -> None:
         """End the processes."""
+        if self.inherits:
+            gc.unfreeze()
         self._executor.shutdown(wait=False, cancel_futures=True)
 
 

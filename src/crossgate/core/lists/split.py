@@ -220,18 +220,21 @@ class Regions:
         return self._kept[key]
 
     def conditional(self, access_list: AccessList) -> list[EntryRegion]:
-        """Return the regions of the entries whose effect depends on a state."""
+        """Return the `conditional_regions` of a list."""
         if access_list not in self._conditional:
-            self._conditional[access_list] = [
-                EntryRegion(entry, access_list.family)
-                for entry in access_list.entries
-                if entry.needs_state
-            ]
+            self._conditional[access_list] = conditional_regions(access_list)
         return self._conditional[access_list]
 
     def has(self, access_list: AccessList) -> bool:
         """Whether it is one of the plan's lists."""
         return self._lists.get(access_list.name) is access_list
+
+
+def conditional_regions(access_list: AccessList) -> list[EntryRegion]:
+    """Return the regions of the entries of a list whose effect depends on a state."""
+    return [
+        EntryRegion(entry, access_list.family) for entry in access_list.entries if entry.needs_state
+    ]
 
 
 def split(

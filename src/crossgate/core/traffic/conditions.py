@@ -11,17 +11,17 @@ from __future__ import annotations
 from collections.abc import Callable, Hashable, Iterable, Iterator
 from dataclasses import replace
 from datetime import datetime
+from functools import partial
 
 from crossgate.core.conversation.rules import WITH_TLS, WITHOUT_TLS, Leg
-from crossgate.core.lists.split import EntryRegion, Regions, region_hull
-from crossgate.core.model.accesslist import AccessList, Entry
+from crossgate.core.lists.split import EntryRegion, Regions, conditional_regions, region_hull
+from crossgate.core.model.accesslist import AccessList
 from crossgate.core.model.claim import Hours, Moment
 from crossgate.core.model.condition import State
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.tls import Spoken, hello_of
 from crossgate.core.network.ways import Network, Ways
 from crossgate.core.sets.addresses import AddressSet
-from crossgate.core.sets.boxes import Box
 from crossgate.core.sets.region import Region
 from crossgate.core.traffic.between import Flow
 from crossgate.core.traffic.courses import Opening, leg_regions
@@ -51,22 +51,22 @@ def states_for(
     if len(found) <= ENOUGH:
         return found
     boxes = [region_hull(region) for region in packets()]
-    return plan.states([_met_by(each, boxes) for each in every], at, flooding, spoken)
+    met = [
+        _narrowed(each, conditional_regions(each), lambda region: any(map(region.touches, boxes)))
+        for each in every
+    ]
+    return plan.states(met, at, flooding, spoken)
 
 
-def _met_by(access_list: AccessList, boxes: list[Box]) -> AccessList:
-    """Return a list without the conditional entries that take no packet of the given boxes."""
-    return replace(
-        access_list,
-        entries=tuple(each for each in access_list.entries if _matters(each, access_list, boxes)),
-    )
-
-
-def _matters(entry: Entry, access_list: AccessList, boxes: list[Box]) -> bool:
-    if not entry.needs_state:
-        return False  # it is in force in every state
-    region = EntryRegion(entry, access_list.family)
-    return any(map(region.touches, boxes))
+def _narrowed(
+    access_list: AccessList,
+    conditional: Iterable[EntryRegion],
+    takes: Callable[[EntryRegion], bool],
+) -> AccessList:
+    """Return a list without those of its conditional entries that take nothing asked about."""
+    idle = {each.entry.number for each in conditional if not takes(each)}
+    kept = tuple(each for each in access_list.entries if each.number not in idle)
+    return replace(access_list, entries=kept) if idle else access_list
 
 
 class Mattering:
@@ -87,7 +87,12 @@ class Mattering:
         # A list that sees translated packets may take them by other addresses.
         whole = {each.access_list for each in placed if each.crossing.view}
         every = dict.fromkeys(each.access_list for each in placed)
-        self._lists = [each if each in whole else _near(each, flow, regions) for each in every]
+        self._lists = [
+            each
+            if each in whole
+            else _narrowed(each, regions.conditional(each), partial(_may_take, flow))
+            for each in every
+        ]
         self._asks_for_tls = any(each.tls for each in every)
 
     def of(self, state: State) -> Hashable:
@@ -98,19 +103,12 @@ class Mattering:
         return own, self._asks_for_tls and hello_of(state) is None
 
 
-def _near(access_list: AccessList, flow: Flow, regions: Regions) -> AccessList:
-    """Return a list without the conditional entries that take nothing between the ends of a flow,
-    there or back.
-    """
+def _may_take(flow: Flow, entry: EntryRegion) -> bool:
+    """Whether an entry has addresses of what the ends of a flow send each other."""
     one, other = flow.senders, flow.receivers
-    idle = {
-        each.entry.number
-        for each in regions.conditional(access_list)
-        if each.region is None
-        or not (_between(each.region, one, other) or _between(each.region, other, one))
-    }
-    kept = tuple(each for each in access_list.entries if each.number not in idle)
-    return replace(access_list, entries=kept) if idle else access_list
+    return entry.region is not None and (
+        _between(entry.region, one, other) or _between(entry.region, other, one)
+    )
 
 
 def _between(region: Region, source: AddressSet, destination: AddressSet) -> bool:
