@@ -11,6 +11,7 @@ import pytest
 from crossgate.core.model.address import parse_address
 from crossgate.core.model.errors import PlanErrors
 from crossgate.core.model.plan import Plan
+from crossgate.core.network.carriers import carriers_of
 from crossgate.core.network.endpoints import at_address, pairs
 from crossgate.core.network.failure import FailureKind
 from crossgate.core.network.paths import Path
@@ -242,8 +243,8 @@ host two 10.0.2.10
     exit_of_dear = plan.devices["dear"].interfaces["b"].point
     assert paths(plan, "10.0.1.10", "10.0.2.10") == {("near", "plain")}
     network = Network(plan)
-    assert exit_of_dear in network.carriers(
-        at_address(network, parse_address("10.0.1.10")), parse_address("10.0.2.10")
+    assert exit_of_dear in carriers_of(
+        network, at_address(network, parse_address("10.0.1.10")), parse_address("10.0.2.10")
     )
     assert paths(plan.without([exit_of_dear]), "10.0.1.10", "10.0.2.10") == {
         ("near", "dear", "plain")

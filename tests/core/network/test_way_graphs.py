@@ -13,6 +13,7 @@ from hypothesis import strategies as st
 
 from crossgate.core.model.address import Address, Family, parse_address
 from crossgate.core.model.plan import Plan
+from crossgate.core.network.carriers import carriers_of
 from crossgate.core.network.endpoints import at_address
 from crossgate.core.network.matrix import Matrix
 from crossgate.core.network.nodes import Outcome, Sequence
@@ -112,7 +113,7 @@ def test_paths_avoid_what_is_down(seed: int, data: st.DataObject) -> None:
                     where
                 )
                 assert numbers[row, column] == node, where
-                if before.carriers(origin, destination).isdisjoint(plan.down):
+                if carriers_of(before, origin, destination).isdisjoint(plan.down):
                     same = before.graphs(family)
                     assert {
                         told(same, each)

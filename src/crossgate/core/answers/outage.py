@@ -16,6 +16,7 @@ from crossgate.core.model.claim import Promise
 from crossgate.core.model.errors import PlanError, unknown
 from crossgate.core.model.network import Point
 from crossgate.core.model.plan import Plan
+from crossgate.core.network.carriers import carriers_of
 from crossgate.core.network.paths import Endpoint
 from crossgate.core.sets.meaning import WordKind, meaning_of
 from crossgate.core.traffic.session import Session
@@ -129,7 +130,7 @@ def carriers(session: Session, expectation: Promise) -> set[Point] | None:
                         {(one.end, other.end.address): None, (other.end, one.end.address): None}
                     )
     return set().union(
-        *(session.network.carriers(origin, destination) for origin, destination in pairs)
+        *(carriers_of(session.network, origin, destination) for origin, destination in pairs)
     )
 
 

@@ -26,7 +26,7 @@ from crossgate.core.model.ethernet import CARRIES, VRRP_MACS, Frame, group_mac
 from crossgate.core.model.network import Direction, Interface, Point, PointKind, Segment
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.scope import Scope, scope_of
-from crossgate.core.network.costs import FAR, begins
+from crossgate.core.network.costs import FAR
 from crossgate.core.network.failure import Failure, FailureKind
 from crossgate.core.network.layer2 import Wire
 from crossgate.core.network.paths import Crossing, Endpoint, Hop, Path
@@ -412,7 +412,7 @@ class Forwarding(Routes):
             if origin.device is None
             else {
                 each.on
-                for each in self._up(self.plan.devices[origin.device])
+                for each in self.up(self.plan.devices[origin.device])
                 if each.in_family(destination.family)
             }
         )
@@ -656,78 +656,6 @@ class Forwarding(Routes):
         return segment.isolated or (
             port is not None and self.plan.devices[port.owner].ports[port.part].isolated
         )
-
-    def carriers(self, origin: Endpoint, destination: Address) -> set[Point]:
-        """Return the devices (as `DEVICE itself`), interfaces and ports that a packet's paths
-        depend on.
-
-        These are the ones on any of the equally good paths, whether it arrives or not, and those on
-        the least-cost paths by which gateways and next hops are chosen, even where a static route
-        leads elsewhere further on.
-        """
-        found: set[Point] = set()
-        seen: set[str] = set()
-        starts = self.starts(origin, destination)
-        front = [move for _, moves in starts for move in moves]
-        for address in (destination, origin.address):
-            if address in self.plan.interface_of:
-                found.add(self.plan.interface_of[address].point)
-            elif address in self.plan.gateway_at:
-                found.update(self.plan.gateway_at[address].by)
-        found.update(crossing.point for start, _ in starts for crossing in start.crossings)
-        for name in (each for each in (origin.device, *origin.others) if each is not None):
-            seen.add(name)
-            front += self.hops(
-                name, destination
-            )  # with the interface that it leaves by, of which no list is asked
-        while front:
-            move = front.pop()
-            found.update(
-                crossing.point for crossing in move.crossings if crossing.point.device is not None
-            )
-            if move.device is not None and not move.ends and move.device not in seen:
-                seen.add(move.device)
-                front += self.hops(move.device, destination)
-        found |= self._toward(sorted(seen), destination) | self._dear_exits(destination)
-        return found | {
-            self.plan.devices[point.owner].itself for point in found if point.device is not None
-        }
-
-    def _toward(self, names: list[str], destination: Address) -> set[Point]:
-        """Return the interfaces on the least-cost paths from some devices to a destination, leaving
-        static routes aside.
-        """
-        found: set[Point] = set()
-        costs, target = self.costs_to(destination), self._segment_of(destination)
-        front, seen = [name for name in names if name in costs], set(names)
-        while front:
-            name = front.pop()
-            found.update(
-                each.point
-                for each in self._up(self.plan.devices[name])
-                if target is not None and each.on == target.name
-            )
-            for interface, neighbour, cost in self.costs.links(name, destination.family):
-                if begins(costs[name], costs.get(neighbour.device, FAR), cost):
-                    found |= {interface.point, neighbour.point}
-                    if neighbour.device not in seen:
-                        seen.add(neighbour.device)
-                        front.append(neighbour.device)
-        return found
-
-    def _dear_exits(self, destination: Address) -> set[Point]:
-        """Return the interfaces that make paths to an address cost more than they need: those of
-        devices that hand packets out themselves although a neighbour's path is cheaper.
-        """
-        family, exits, costs = (
-            destination.family,
-            self.exits(destination),
-            self.costs_to(destination),
-        )
-        dear = [
-            name for name in exits.last if self.costs.onward(name, family, costs)[0] < costs[name]
-        ]
-        return {each.point for name in dear for each in self.ends_at(destination)[name]}
 
     def _no_cable(self, where: str) -> Failure:
         up = " that is up" if self.plan.down else ""

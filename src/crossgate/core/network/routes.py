@@ -167,7 +167,7 @@ class Routes:
         key = (device.name, family)
         if key not in self._prefixes:
             found: dict[int, dict[int, list[Interface]]] = {}
-            for interface in self._up(device):
+            for interface in self.up(device):
                 for block in dict.fromkeys(own.connected for own in interface.in_family(family)):
                     found.setdefault(block.wildcard, {}).setdefault(block.value, []).append(
                         interface
@@ -209,7 +209,7 @@ class Routes:
             return found
         return found + [NextHop(link.interface, link.neighbour) for link in links]
 
-    def _up(self, device: Device) -> Iterator[Interface]:
+    def up(self, device: Device) -> Iterator[Interface]:
         """Yield the interfaces of a device that are up."""
         return (
             interface
