@@ -22,7 +22,7 @@ from crossgate.core.model.address import Family
 from crossgate.core.model.packet import Packet
 from crossgate.core.sets import uncovered
 from crossgate.core.sets.boxes import LOW_BITS, Box, covers, overlap, whole
-from crossgate.core.sets.columns import covering, covering_pairs, meeting, overlapping
+from crossgate.core.sets.columns import covering, covering_pairs, meeting, meeting_box, overlapping
 from crossgate.language.reader import read_plan
 from tests import small
 
@@ -191,6 +191,10 @@ def test_columns_cover_and_overlap_as_boxes_do(tmp_path: Path) -> None:
     assert [pairs[place] for place in covering_pairs(table, left, table, right)] == [
         pair for pair in pairs if covers(boxes[pair[0]], boxes[pair[1]])
     ]
+    for box in boxes:
+        assert meeting_box(table, box).tolist() == [
+            other for other, each in enumerate(boxes) if overlap(box, each) is not None
+        ]
 
 
 def test_a_thousand_made_up_entries_are_settled_as_pairs_would(tmp_path: Path) -> None:

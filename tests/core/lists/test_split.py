@@ -61,18 +61,28 @@ def test_a_split_parts_all_packets_as_the_list_decides(
 ) -> None:
     entries = data.draw(st.lists(small.entry_words(family), max_size=6))
     access_list = small.read_list(tmp_path, family, entries)
+    asked = every_packet(family)
+    if data.draw(st.booleans()):
+        (one,) = small.read_list(tmp_path, family, [data.draw(small.entry_words(family))]).entries
+        asked = EntryRegion(one, family).region or asked
+    regions = ListRegions(access_list)
     pieces = [
-        (each, decider)
-        for packets, decider in ListRegions(access_list).split(every_packet(family))
-        for each in packets.regions()
+        (each, decider) for packets, decider in regions.split(asked) for each in packets.regions()
     ]
-    every = list(small.packets(family))
-    for packet in data.draw(st.lists(st.sampled_from(every), min_size=60, max_size=60)):
+    every = [packet for packet in small.packets(family) if small.holds(asked, packet)]
+    some = st.lists(st.sampled_from(every), min_size=60, max_size=60)
+    for packet in data.draw(some) if every else ():
         # A packet without ports stands in a piece for each span of ports; all of these have one
         # decision.
         deciders = {decider.number for piece, decider in pieces if small.holds(piece, packet)}
         decided = access_list.decide(packet).entry
         assert deciders == {None if decided is None else decided.number}, packet
+    for permitted in (True, False):
+        assert [
+            (each, decider)
+            for packets, decider in regions.split(asked, permitted)
+            for each in packets.regions()
+        ] == [(each, decider) for each, decider in pieces if decider.permits is permitted]
 
 
 @slow

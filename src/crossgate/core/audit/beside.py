@@ -35,8 +35,8 @@ def permitted_beside(
     wanted = region._replace(what=what, flags=ALL_FLAGS, source_ports=ALL_PORTS)
     denied = _denied(case, access_list, entry, region)
     with answered(f"what passes beside {line_name(access_list.name, entry.number)}", case.missed):
-        for packets, decider in decided(case, access_list, wanted, entry):
-            if decider.permits and denied.meets(packets):
+        for packets, decider in decided(case, access_list, wanted, entry, permitted=True):
+            if denied.meets(packets):
                 return packets, decider
     return None
 
@@ -62,8 +62,7 @@ class _Denied:
         self._known: list[Region] = []
         self._more = (
             each
-            for packets, decider in decided(case, access_list, region, entry)
-            if not decider.permits
+            for packets, _ in decided(case, access_list, region, entry, permitted=False)
             for each in packets.regions()
         )
 
@@ -94,14 +93,18 @@ def _between(denied: Region, ends: Sequence[Region]) -> bool:
 
 
 def decided(
-    case: Case, access_list: AccessList, region: Region, entry: Entry | None = None
+    case: Case,
+    access_list: AccessList,
+    region: Region,
+    entry: Entry | None = None,
+    permitted: bool | None = None,
 ) -> Iterator[tuple[PacketSet, Decider]]:
     """Yield the parts of a region that lines of a list decide, in every state of its windows; with
-    an entry, only in states in which it is in force.
+    an entry, only in states in which it is in force, and with `permitted` only those that are so.
     """
     for opened in case.states(access_list):
         if entry is None or entry.in_force(opened):
-            yield from case.session.regions.of(access_list, opened).split(region)
+            yield from case.session.regions.of(access_list, opened).split(region, permitted)
 
 
 def does(decider: Decider) -> str:

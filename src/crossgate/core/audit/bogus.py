@@ -77,8 +77,7 @@ def _let_in(
             found = next(
                 (
                     (decider, each)
-                    for packets, decider in decided(case, own, region)
-                    if decider.permits
+                    for packets, decider in decided(case, own, region, permitted=True)
                     for each in packets.regions()
                 ),
                 None,

@@ -121,6 +121,9 @@ class Case:
             "meant", {}
         )
         self._indexes: dict[tuple[str, State], ListIndex] = kept.setdefault("indexes", {})
+        self._states: dict[tuple[AnyList[Any], ...], Sequence[State]] = kept.setdefault(
+            "states", {}
+        )
         self._seen: dict[tuple[Family, Crossing], list[SeenThere]] = kept.setdefault("seen", {})
         self._joined: dict[Family, dict[int, tuple[Pattern, ...]]] = whole.setdefault("joined", {})
         self._senders: dict[str, dict[int, list[int]]] = whole.setdefault("senders", {})
@@ -205,9 +208,11 @@ class Case:
         """Whether a list is to be looked at, even if only as a whole."""
         return self.focus is None or access_list.name in self.focus
 
-    def states(self, *lists: AnyList[Any]) -> list[State]:
+    def states(self, *lists: AnyList[Any]) -> Sequence[State]:
         """Return every state that the conditions of these lists can be in."""
-        return list(self.plan.states(lists))
+        if lists not in self._states:
+            self._states[lists] = list(self.plan.states(lists))
+        return self._states[lists]
 
     def states_of(
         self, lists: Iterable[PlacedList], packets: Callable[[], Iterable[Region]]
@@ -472,19 +477,21 @@ class Case:
         entry: Entry,
         sent: Mapping[int, Sequence[int]],
         senders: Iterable[int],
-    ) -> Iterator[tuple[int, int]]:
-        """Yield the pairs of a sender and a class with destinations of an entry, of the traffic
-        `sent` across the entry's list.
+    ) -> Iterator[tuple[int, Sequence[int]]]:
+        """Yield the senders with the classes that have destinations of an entry, of the traffic
+        `sent` across the entry's list; those without any are left out.
         """
         classes = self.session.address_classes(access_list.family)
         receivers = classes.overlapping(entry.destination.patterns)
         chosen = None if len(receivers) == len(classes) else set(receivers)
         for one in senders:
-            yield from ((one, other) for other in sent[one] if chosen is None or other in chosen)
+            others = sent[one] if chosen is None else [each for each in sent[one] if each in chosen]
+            if others:
+                yield one, others
 
-    def nodes(self, family: Family, one: int, others: Sequence[int]) -> list[tuple[int, int]]:
-        """Return the node numbers of the graphs between an address class and each of others, there
-        and back.
+    def nodes(self, family: Family, one: int, others: Sequence[int]) -> tuple[list[int], list[int]]:
+        """Return the node numbers of the graphs from an address class to each of others, and those
+        back from each.
         """
         return self.session.matrix(family).between_each(one, others)
 
@@ -511,6 +518,11 @@ class Case:
                 numbers=self.session.matrix(family).plain_between(one, other),
             )
         return self._flows[key]
+
+    def flows_to(self, family: Family, one: int, others: Iterable[int]) -> Iterator[Flow]:
+        """Yield what the machines of one address class send to those of each of others."""
+        for other in others:
+            yield from self.flows(family, one, other)
 
     def own_addresses(self, family: Family, index: int) -> AddressSet:
         """Return the addresses of an address class that are in no class inside it."""

@@ -123,8 +123,8 @@ def _taking(
             if address.family is family:
                 names.setdefault(case.class_of(address), name)
     senders = [each for each in names if each in sent]
-    for one, other in case.across(access_list, entry, sent, senders):
-        for flow in case.flows(family, one, other):
+    for one, others in case.across(access_list, entry, sent, senders):
+        for flow in case.flows_to(family, one, others):
             packet = claims.claimed(access_list, entry, flow, beside.trusted)
             if packet is not None:
                 yield names[one], packet

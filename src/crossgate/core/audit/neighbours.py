@@ -242,8 +242,9 @@ def _stopped(
         for destination in destinations:
             message = (ICMPV6 << PROTOCOL_SHIFT) + (kind << 8)
             start, end = (AddressSet.of(Family.IPV6, (each,)) for each in (source, destination))
-            for piece, decider in regions.split(Region(start, end, ((message, message + 1),))):
-                for part in piece.regions() if not decider.permits else ():
+            asked = Region(start, end, ((message, message + 1),))
+            for piece, decider in regions.split(asked, permitted=False):
+                for part in piece.regions():
                     if part.source.single is None or source is _NOBODY_YET:
                         usual = part.source & _SOME_MACHINE
                         return decider, PacketSet.of(

@@ -128,8 +128,9 @@ def _stopped_machine(case: Case, access_list: AccessList, segment: Segment) -> A
                 family, (*ends, *(single(address) for address in own if address.family is family))
             )
             machines = Region(AddressSet.of(family, (block,)), everywhere(family))
-            for piece, decider in case.session.regions.of(access_list, opened).split(machines):
-                for part in piece.regions() if not decider.permits else ():
+            regions = case.session.regions.of(access_list, opened)
+            for piece, _ in regions.split(machines, permitted=False):
+                for part in piece.regions():
                     free = part.source - taken
                     if free:
                         return Address(family, max(free.patterns, key=lambda each: each.size).first)

@@ -42,15 +42,16 @@ def never_settled(case: Case) -> Iterator[Finding]:
             own = [
                 index for index in classes.overlapping(entry.source.patterns) if index in senders
             ]
-            begun, pairs = (
-                begun_by(case, access_list, entry),
-                list(case.across(access_list, entry, senders, own)),
-            )
+            begun = begun_by(case, access_list, entry)
             with answered(
                 f"whether {line_name(access_list.name, entry.number)} learns what TLS is spoken",
                 case.missed,
             ):
-                flows = [flow for pair in pairs for flow in case.flows(access_list.family, *pair)]
+                flows = [
+                    flow
+                    for one, others in case.across(access_list, entry, senders, own)
+                    for flow in case.flows_to(access_list.family, one, others)
+                ]
                 if (
                     begun
                     and flows
@@ -156,9 +157,9 @@ def quic_unseen(case: Case) -> Iterator[Finding]:
                     for opened in case.states(access_list)
                     if entry.in_force(opened)
                     for packets, decider in case.session.regions.of(access_list, opened).split(
-                        region
+                        region, permitted=True
                     )
-                    if decider.permits and decider not in told
+                    if decider not in told
                 )
                 packets, decider = next(found, (None, None))
                 if packets is not None and decider is not None:

@@ -5,9 +5,8 @@ messages.
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterable, Iterator
-from itertools import chain, groupby, islice
-from operator import itemgetter
+from collections.abc import Iterable, Iterator, Sequence
+from itertools import chain, islice, repeat
 
 from crossgate.core.answers.verify import Verifier
 from crossgate.core.audit.claims import Claims
@@ -106,10 +105,10 @@ def replies_blocked(case: Case) -> Iterator[Finding]:
                     ),
                     case.missed,
                 ):
-                    pairs = answers.in_doubt(family, begun, chain((first,), across))
+                    flows = answers.in_doubt(family, begun, chain((first,), across))
                     found = (
                         each
-                        for flow in pairs
+                        for flow in flows
                         if (each := _half_open(case, access_list, entry, begun, flow)) is not None
                     )
                     yield from islice(found, 1)
@@ -162,32 +161,37 @@ class _Answers:
         self._case = case
         self._stateful = any(device.stateful for device in case.plan.devices.values())
         self._permitted: dict[tuple[object, ...], bool] = case.kept.setdefault("permitted", {})
-        self._known: dict[object, dict[tuple[int, ...], bool]] = case.kept.setdefault(
+        self._known: dict[object, tuple[set[tuple[int, int, int]], ...]] = case.kept.setdefault(
             "come back", {}
         )
+        """By the openings asked for, where the answers surely come back, and where they may not: a
+        receiver with the ways back from it, and the stateful devices on the ways there.
+        """
 
     def in_doubt(
-        self, family: Family, begun: list[Opening], pairs: Iterable[tuple[int, int]]
+        self, family: Family, begun: list[Opening], pairs: Iterable[tuple[int, Sequence[int]]]
     ) -> Iterator[Flow]:
-        """Yield the flows between pairs of address classes whose openings may not all get an
+        """Yield the flows from address classes to each of others whose openings may not all get an
         answer.
         """
         # All but the senders: whom the answers are for is left open.
         to_whom = tuple((each.region.destination.patterns, each.region[2:]) for each in begun)
-        known = self._known.setdefault(to_whom, {})
-        graphs = self._case.network.graphs(family)
-        for one, group in groupby(pairs, itemgetter(0)):
-            others = [other for _, other in group]
-            for other, (there, back) in zip(
-                others, self._case.nodes(family, one, others), strict=True
-            ):
-                remembering = graphs.remembering(there) if self._stateful else -1
-                key = (other, back, remembering)
-                if key not in known:
-                    flows = self._case.flows(family, one, other)
-                    known[key] = all(self._come_back(flow, begun) for flow in flows)
-                if not known[key]:
-                    yield from self._case.flows(family, one, other)
+        fine, doubtful = self._known.setdefault(to_whom, (set(), set()))
+        remembering = self._case.network.graphs(family).remembering
+        for one, others in pairs:
+            there, back = self._case.nodes(family, one, others)
+            devices = map(remembering, there) if self._stateful else repeat(-1)
+            keys = list(zip(others, back, devices, strict=False))
+            if fine.issuperset(keys):
+                continue
+            for key in keys:
+                if key not in fine:
+                    flows = self._case.flows(family, one, key[0])
+                    if key not in doubtful:
+                        come_back = all(self._come_back(flow, begun) for flow in flows)
+                        (fine if come_back else doubtful).add(key)
+                    if key in doubtful:
+                        yield from flows
 
     def _come_back(self, flow: Flow, begun: list[Opening]) -> bool:
         """Whether the lists on all ways back permit the answers to some openings to everyone, in
@@ -224,7 +228,7 @@ class _Answers:
     def _permits_all(self, regions: ListRegions, packets: Region) -> bool:
         key = (regions, packets.source.patterns, packets[2:])
         if key not in self._permitted:
-            self._permitted[key] = all(decider.permits for _, decider in regions.split(packets))
+            self._permitted[key] = not any(regions.split(packets, permitted=False))
         return self._permitted[key]
 
 
@@ -311,8 +315,8 @@ def spoofable(case: Case) -> Iterator[Finding]:
                 )
                 flows = (
                     flow
-                    for pair in case.across(access_list, entry, sent, strangers)
-                    for flow in case.flows(access_list.family, *pair)
+                    for one, others in case.across(access_list, entry, sent, strangers)
+                    for flow in case.flows_to(access_list.family, one, others)
                 )
                 found = (
                     _told(case, access_list, entry, flow, packet)
@@ -412,14 +416,10 @@ class _Passing:
         """Return some of these ends between which something is permitted, None where nothing is."""
         key = source.patterns, destination.patterns
         if key not in self._found:
-            passing = (
-                piece
-                for piece, decider in self._regions.split(Region(source, destination, self._others))
-                if decider.permits
-            )
+            asked = Region(source, destination, self._others)
             ends = (
                 (piece.frame.addresses(0, each[0]), piece.frame.addresses(1, each[1]))
-                for piece in passing
+                for piece, _ in self._regions.split(asked, permitted=True)
                 for each in piece.products
             )
             self._found[key] = next(ends, None)
@@ -434,8 +434,8 @@ def _stops(
     """
     icmp = ICMPV6 << PROTOCOL_SHIFT
     messages = every_packet(Family.IPV6)._replace(what=((icmp + span[0], icmp + span[1] + 1),))
-    for piece, decider in regions.split(messages):
-        for own in piece.regions() if not decider.permits else ():
+    for piece, decider in regions.split(messages, permitted=False):
+        for own in piece.regions():
             ends = passing.between(own.source, own.destination)
             if ends is not None:
                 return decider, example(plan, [PacketSet.of(own.between(*ends))])

@@ -263,8 +263,8 @@ def _stopped(
         f"whether second connections of {line_name(access_list.name, entry.number)} pass",
         case.missed,
     ):
-        for packets, decider in decided(case, access_list, wanted, entry):
-            if not decider.permits and _passes(case, access_list, entry, packets):
+        for packets, decider in decided(case, access_list, wanted, entry, permitted=False):
+            if _passes(case, access_list, entry, packets):
                 return does(decider), example(case.plan, [packets])
     return None
 

@@ -37,7 +37,7 @@ def compare_lists(
         )
         for own in algebra.left(frame.whole, frame.products(earlier), frame.order):
             for piece, was, now in _divided(frame, own, before, after):
-                deciders = old.decider(before, was), new.decider(after, now)
+                deciders = old.decider(_at(before, was)), new.decider(_at(after, now))
                 if deciders[0].action is not deciders[1].action:
                     yield PacketSet(frame, (piece,)), *deciders
 
@@ -137,7 +137,11 @@ def _action(regions: ListRegions | None, near: Sequence[EntryRegion], index: int
     """Return what a list does with the packets that one of some of its regions takes, given by
     index; None for its otherwise line.
     """
-    return Action.PERMIT if regions is None else regions.decider(near, index).action
+    return Action.PERMIT if regions is None else regions.decider(_at(near, index)).action
+
+
+def _at(near: Sequence[EntryRegion], index: int | None) -> EntryRegion | None:
+    return None if index is None else near[index]
 
 
 def suspects(old: ListRegions, new: ListRegions) -> list[Region]:

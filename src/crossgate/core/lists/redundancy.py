@@ -34,7 +34,7 @@ from crossgate.core.sets.columns import (
     covering,
     covering_pairs,
     meeting,
-    overlapping,
+    meeting_box,
     row_box,
 )
 from crossgate.core.sets.effort import TooManyPieces, answered
@@ -403,7 +403,7 @@ class _Settling:
     def _left(self, box: Box, rows: Numbers) -> Box | None:
         """Return a part of a box that is in none of these rows' regions, or None."""
         if len(rows) > _FEW:
-            rows = rows[overlapping(box_columns([box], [0], [False]), self.table.take(rows))]
+            rows = rows[meeting_box(self.table.take(rows), box)]
         return first_uncovered(box, [self.boxes[row] for row in rows.tolist()])
 
     def _because(self, index: int) -> tuple[Entry, ...]:

@@ -148,14 +148,10 @@ class ListRegions:
         """Return the regions that may have a packet of a box, in order."""
         if len(self.regions) <= _FEW:
             return [region for region in self.regions if region.touches(box)]
-        from crossgate.core.sets.columns import box_columns, overlapping
+        from crossgate.core.sets.columns import meeting_box
 
-        return [
-            self.regions[index]
-            for index in self._hulls.entry[
-                overlapping(box_columns([box], [0], [False]), self._hulls)
-            ].tolist()
-        ]
+        rows = self._hulls.entry[meeting_box(self._hulls, box)]
+        return [self.regions[index] for index in rows.tolist()]
 
     def near_any(self, boxes: Sequence[Box], close: Sequence[EntryRegion]) -> list[EntryRegion]:
         """Return the regions that may have a packet of any of some boxes, in order; they are all
@@ -172,31 +168,42 @@ class ListRegions:
         """Return the entries that may take packets of a box."""
         return [region.entry for region in self.near(box)]
 
-    def split(self, region: Region) -> Iterator[tuple[PacketSet, Decider]]:
-        """Yield a region in pieces that do not overlap, each with the line that decides it. Pieces
-        are worked out as they are asked for.
+    def split(
+        self, region: Region, permitted: bool | None = None
+    ) -> Iterator[tuple[PacketSet, Decider]]:
+        """Yield a region in pieces that do not overlap, each with the line that decides it; only
+        those that are `permitted`, or that are not, where this is given. Pieces are worked out as
+        they are asked for.
         """
-        touching = self._deciding(region)
-        for piece, index in split(region, [each.region for each in touching]):
-            yield piece, self.decider(touching, index)
+        regions, deciders = self._deciding(region)
+        if permitted is not None and all(each.permits is not permitted for each in deciders):
+            return
+        if len(deciders) == 1:
+            frame = Frame(region, ())
+            yield PacketSet(frame, (frame.whole,)), deciders[0]
+            return
+        for piece, index in split(region, regions):
+            decider = deciders[-1 if index is None else index]
+            if permitted is None or decider.permits is permitted:
+                yield piece, decider
 
-    def _deciding(self, asked: Region) -> list[EntryRegion]:
-        """Return the regions that have a packet of another region, up to the first that has all of
-        it.
+    def _deciding(self, asked: Region) -> tuple[list[Region], list[Decider]]:
+        """Return the regions that have a packet of another one, up to the first that has all of it,
+        and the lines of the list that they stand for; where none has all, the otherwise line is the
+        last one.
         """
-        found = []
+        found, deciders = [], []
         for each in self.near(region_hull(asked)):
             if each.region is not None and each.region.meets(asked):
-                found.append(each)
+                found.append(each.region)
+                deciders.append(self.decider(each))
                 if each.region.holds(asked):
-                    break
-        return found
+                    return found, deciders
+        return found, [*deciders, self.decider(None)]
 
-    def decider(self, regions: Sequence[EntryRegion], index: int | None) -> Decider:
-        """Return the line of the list for one of some of its regions, given by index; the otherwise
-        line for None.
-        """
-        return Decider(self.access_list, None if index is None else regions[index].entry)
+    def decider(self, region: EntryRegion | None) -> Decider:
+        """Return the line of the list for one of its regions; the otherwise line for None."""
+        return Decider(self.access_list, None if region is None else region.entry)
 
 
 class Regions:

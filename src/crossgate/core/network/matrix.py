@@ -142,12 +142,15 @@ class Matrix:
         """Return the nodes of what two ends send to each other, there and back."""
         return self._one(one, other), self._one(other, one)
 
-    def between_each(self, one: int, others: Sequence[int]) -> list[tuple[int, int]]:
-        """Return the same between an end and each of others."""
+    def between_each(self, one: int, others: Sequence[int]) -> tuple[list[int], list[int]]:
+        """Return the nodes of what an end and each of others send to each other: all there, and all
+        back.
+        """
         if not (self._known[one] and self._known[others].all()):
-            return [self.between(one, other) for other in others]
+            pairs = [self.between(one, other) for other in others]
+            return [there for there, _ in pairs], [back for _, back in pairs]
         there, back = self._numbers[self.row[one], others], self._numbers[self.row[others], one]
-        return list(zip(there.tolist(), back.tolist(), strict=True))
+        return there.tolist(), back.tolist()
 
     def _one(self, one: int, other: int) -> int:
         if not self._known[other]:
