@@ -15,7 +15,7 @@ from crossgate.language.draft import Draft
 from crossgate.language.edits import add_entry, drop_entry, find_list
 from crossgate.language.fence import Asked, Fence, fence, first_line, mark, without_fence
 from crossgate.language.fence import last_line as closing_line
-from crossgate.language.layout import tidied
+from crossgate.language.layout import tidied_from
 from crossgate.language.reader import Reading
 
 
@@ -81,10 +81,8 @@ def write_fence(draft: Draft, asked: Asked, now: datetime) -> str:
     # Set in the usual layout by itself: nothing above it is touched.
     file = draft.plan.files[0]
     trial = _fenced(draft, asked, made, lines)
-    whole, usual = trial.text, tidied(trial.text, file, trial.plan)
     draft.proved, draft.tried = proved, verifier.session
-    start = first_line(asked.subnet)
-    draft.rewrite(file, whole[: whole.index(start)] + usual[usual.index(start) :])
+    draft.rewrite(file, tidied_from(first_line(asked.subnet), trial.text, file, trial.plan))
     for other, text in trial.others.items():
         draft.rewrite(other, text)
     said = f"{asked.subnet} is fenced off" + (", one way" if asked.one_way else "")

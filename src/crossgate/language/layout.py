@@ -41,6 +41,16 @@ def tidied(text: str, file: str, plan: Plan) -> str:
     return _tidied(list(file_lines(file, text)), file, plan, _ending(text))
 
 
+def tidied_from(start: str, text: str, file: str, plan: Plan) -> str:
+    """Return the text of one of a plan's files with the lines from `start` on, the first line of a
+    block, in the standard layout.
+    """
+    lines = list(file_lines(file, text))
+    first = next(index for index, line in enumerate(lines) if line.text == start)
+    above = "".join(map(_whole, lines[:first]))
+    return above + _tidied(lines[first:], file, plan, _ending(text))
+
+
 def _ending(text: str) -> str:
     return "\r\n" if "\r\n" in text else "\n"
 

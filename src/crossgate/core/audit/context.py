@@ -130,6 +130,7 @@ class Case:
         self._flows: dict[tuple[Family, int, int], list[Flow]] = whole.setdefault("flows", {})
         self._columns: dict[Family, frozenset[int] | None] = {}
         self._of_touched: dict[tuple[str, bool], dict[int, list[int]]] = {}
+        self._of_touched_ends: dict[tuple[str, bool], tuple[frozenset[int], frozenset[int]]] = {}
         self._met_by_touched: dict[tuple[Family, bool], int] = {}
         self._coverage: dict[str, list[Coverage]] = {}
 
@@ -160,11 +161,24 @@ class Case:
         access_list: AccessList,
         entry: Entry,
         packets: Callable[[Case, AccessList, Entry], Iterable[Region]],
+        claimed: bool = False,
     ) -> bool:
         """Whether a change may affect a finding about an entry that depends only on some `packets`
-        of it; for an entry in focus it always may.
+        of it, between its own ends or, with `claimed`, from senders that use a false source
+        address; for an entry in focus everything that is sent across its list may.
         """
-        if self._touched is None or self.in_focus(access_list, entry):
+        if self._touched is None:
+            return True
+        in_focus = self.in_focus(access_list, entry)
+        if in_focus and self._looks_at_all(access_list):
+            return True
+        overlapping = self.session.address_classes(access_list.family).overlapping
+        senders, receivers = self._touched_ends(access_list, claimed)
+        if receivers.isdisjoint(overlapping(entry.destination.patterns)) or (
+            not claimed and senders.isdisjoint(overlapping(entry.source.patterns))
+        ):
+            return False
+        if in_focus:
             return True
         altered = self._touched.regions(access_list.family)
         if altered is None:
@@ -443,6 +457,19 @@ class Case:
                     if own:
                         found[one] = own
         return self._of_touched[key]
+
+    def _touched_ends(
+        self, access_list: AccessList, claimed: bool
+    ) -> tuple[frozenset[int], frozenset[int]]:
+        """Return all senders, and all receivers, of what is `touched`."""
+        key = access_list.name, claimed
+        if key not in self._of_touched_ends:
+            pairs = self.touched(access_list, claimed)
+            self._of_touched_ends[key] = (
+                frozenset(pairs),
+                frozenset[int]().union(*pairs.values()),
+            )
+        return self._of_touched_ends[key]
 
     def _meets_touched(self, access_list: AccessList, claimed: bool) -> bool:
         """Whether a list is asked about any traffic that a change may affect."""

@@ -91,7 +91,7 @@ def neighbour_can_claim(case: Case) -> Iterator[Finding]:
                 entry.action is Action.PERMIT
                 and everything(family) not in entry.source.patterns
                 and _lets_begin(entry)
-                and case.to_be_looked_at(access_list, entry, packets_of)
+                and case.to_be_looked_at(access_list, entry, packets_of, claimed=True)
             ):
                 beside = hosts[family].beside(entry.source.patterns)
                 line = line_name(access_list.name, entry.number)

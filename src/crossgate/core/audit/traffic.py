@@ -300,7 +300,7 @@ def spoofable(case: Case) -> Iterator[Finding]:
         for entry in entries if senders else ():
             if entry.action is not Action.PERMIT or every in entry.source.patterns:
                 continue
-            if not case.to_be_looked_at(access_list, entry, packets_of):
+            if not case.to_be_looked_at(access_list, entry, packets_of, claimed=True):
                 continue
             with answered(
                 f"who else can claim a source of {line_name(access_list.name, entry.number)}",
