@@ -47,6 +47,11 @@ EXTENDED = {
     "permit ip 10.0.0.0 0.0.0.255 any": "permit ip 10.0.0.0 wild 0.0.0.255 to any",
     "permit ip 10.0.0.0 255.255.255.0 to 10.1.0.0 0.0.0.3": "permit ip 10.0.0.0 mask 255.255.255.0 to 10.1.0.0 wild 0.0.0.3",
     "remark nobody else": 'note "nobody else"',
+    "access-list 101 permit ip a b": "permit ip a to b",
+    "permit icmp a b echo-reply": "permit icmp/echo-reply a to b",
+    "permit icmp a b log": "permit icmp a to b log",
+    "permit tcp a b neq 23": "permit tcp/-22,24- a to b",
+    "permit ip 10.0.0.0 /24 any": "permit ip 10.0.0.0/24 to any",
 }
 STANDARD = {
     "permit host 10.0.0.9": "permit 10.0.0.9",
@@ -153,7 +158,9 @@ def test_where_it_is_not_plain_what_was_meant_nothing_is_put_in(tmp_path: Path, 
         "permit nothing a to b",
         "permit https a to nowhere",
         "deny",
-        "permit tcp a b neq 80",
+        "permit tcp a b neq https",
+        "permit tcp a b gt https",
+        "permit tcp a b lt 0",
         '"x"',
     ],
 )

@@ -195,7 +195,7 @@ def test_an_entry_is_told_what_is_wrong_with_it(
         ("window w someday 10:00-11:00\n", "expected daily"),
         ("list 5 standart ipv4\n", "did you mean standard?"),
         ("list 5 ext ipv4\n", "did you mean extended?"),
-        ("list 5 standard ipv4\nplace 5 in on r.a\n", "did you mean inbound?"),
+        ("list 5 standard ipv4\nplace 5 in on r.a\n", "write: place 5 inbound on r.a"),
         (
             "list l extended ipv4\n    10 permit ip any to any\n    10 deny ip any to any\n",
             "has an entry 10 in line 2 already",

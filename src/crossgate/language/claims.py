@@ -22,6 +22,7 @@ from crossgate.core.model.tls import Spoken
 from crossgate.core.model.window import until_name
 from crossgate.core.sets.meaning import meaning_of
 from crossgate.language.conditions import owner, tls_test, until, window_name
+from crossgate.language.mends import mended_placement
 from crossgate.language.names import Names
 from crossgate.language.times import moment
 from crossgate.language.words import Words
@@ -36,12 +37,15 @@ def placement(words: Words, names: Names) -> None:
     """
     words.keyword("place")
     access_list = names.any_list(words, "the number or name of a list")
-    direction = Direction(words.choice([direction.value for direction in Direction]))
-    if direction is Direction.WITHIN:
-        words.keyword("subnet")
-        words.index -= 1
-    else:
-        words.keyword("on")
+    try:
+        direction = Direction(words.choice([direction.value for direction in Direction]))
+        if direction is Direction.WITHIN:
+            words.keyword("subnet")
+            words.index -= 1
+        else:
+            words.keyword("on")
+    except PlanError as error:
+        raise mended_placement(error, words.line) from None
     point = where(words, names)
     words.end()
     plan = names.plan

@@ -1,4 +1,4 @@
-"""Entries in other notations, and what they say in this language.
+"""Entries and placements in other notations, and what they say in this language.
 
 Such a notation is never accepted. A faulty line is translated into this language as far as its
 meaning is plain, and the translation is shown only if it reads without an error, so that it can be
@@ -27,9 +27,29 @@ _ACTIONS = {
     "discard": "deny",
     "refuse": "reject",
 }
+_DIRECTIONS = {
+    **dict.fromkeys(("in", "inbound", "incoming", "ingress"), "inbound"),
+    **dict.fromkeys(("out", "outbound", "outgoing", "egress"), "outbound"),
+}
+_AT = ("on", "at", "to", "interface")
 _ENDINGS = {"logging": "log", "logged": "log", "est": "established", "fragment": "fragments"}
 _PORTED = ("tcp", "udp", "sctp", "dccp")
-_PORT_TESTS = ("eq", "=", "==", "port", "range", "gt", "lt", ">", "<")
+_ORDERED = {"gt": ">", ">": ">", "lt": "<", "<": "<", "neq": "!", "!=": "!"}
+_PORT_TESTS = ("eq", "=", "==", "port", "range", *_ORDERED)
+_MESSAGES = ("icmp", "icmpv6")
+_LAST_WORDS = (
+    "log",
+    "established",
+    "fragments",
+    "flags",
+    "source",
+    "dscp",
+    "tls",
+    "during",
+    "at",
+    "until",
+    "for",
+)
 
 Reads = Callable[[Line], object]
 """Reads a line as an entry, and raises `PlanError` where it is none."""
@@ -56,8 +76,21 @@ def mended(error: PlanError, line: Line, kind: Kind, family: Family, reads: Read
     return error
 
 
+def mended_placement(error: PlanError, line: Line) -> PlanError:
+    """Return the error of a placement's line, extended by what the line says in this language where
+    it has a list, a direction in whatever words, and a single place.
+    """
+    _, access_list, *rest = Words(line).words
+    directions = [_DIRECTIONS[each.lower()] for each in rest if each.lower() in _DIRECTIONS]
+    places = [each for each in rest if each.lower() not in (*_DIRECTIONS, *_AT)]
+    if len(directions) != 1 or len(places) != 1:
+        return error
+    return _told(error, line, f"place {access_list} {directions[0]} on {places[0]}", "")
+
+
 def _told(error: PlanError, line: Line, form: str, doubt: str) -> PlanError:
-    message = f"{error.message}; {doubt}{'; ' * bool(doubt)}write: {form}"
+    faulty = error.message.partition("; did you mean ")[0]
+    message = f"{faulty}; {doubt}{'; ' * bool(doubt)}write: {form}"
     told = PlanError(
         message, place=error.place, source=error.source, column=error.column, width=error.width
     )
@@ -71,6 +104,8 @@ def _readings(words: list[str], kind: Kind, family: Family) -> list[tuple[str, s
     mask in it.
     """
     left = _without_gaps(words)
+    if left[0].lower() in ("access-list", "acl") and len(left) > 2:
+        left = left[2:]  # the list is named in the line above
     head: list[str] = []
     while left and (left[0].isdecimal() or left[0] == "off"):
         head.append(left.pop(0))
@@ -87,10 +122,13 @@ def _readings(words: list[str], kind: Kind, family: Family) -> list[tuple[str, s
 
 
 def _without_gaps(words: list[str]) -> list[str]:
-    """Return the words, joining those that a blank after a comma has separated."""
+    """Return the words, joining those that a blank after a comma, or before the length of a
+    prefix, has separated.
+    """
     found: list[str] = []
     for word in words:
-        if found and found[-1].endswith(",") and len(found[-1]) > 1:
+        listed = bool(found) and found[-1].endswith(",") and len(found[-1]) > 1
+        if listed or (found and word[:1] == "/" and word[1:].isdecimal()):
             found[-1] += word
         else:
             found.append(word)
@@ -125,6 +163,8 @@ class _Reader:
                 return None
             service = f"{service}/{to_ports}"
         clients = ["source", "port", from_ports] if from_ports else []
+        if service in _MESSAGES and self.words and self.words[0] not in _LAST_WORDS:
+            service = f"{service}/{self.words.pop(0)}"
         return [service, *source, "to", *destination, *clients, *self._endings()]
 
     def _service(self) -> str | None:
@@ -135,6 +175,8 @@ class _Reader:
             return "ip"
         if word.lower() in _PORTED and self.words and _is_port(self.words[0]):
             return f"{word.lower()}/{self.words.pop(0)}"
+        if word.lower() == "ipv6" and self.family is Family.IPV6:
+            return "ip"
         return word.lower() if word.lower() in (*_PORTED, "ip", "icmp") else word
 
     def _end(self) -> list[str] | None:
@@ -181,11 +223,13 @@ class _Reader:
         if not self.words:
             return ""
         word = self.words.pop(0)
-        if test in ("gt", ">"):
-            return f"{number + 1}-" if number is not None and number < MOST_PORT else word
-        if test in ("lt", "<"):
-            return f"-{number - 1}" if number else word
-        return word
+        if test not in _ORDERED:
+            return word
+        below = f"-{number - 1}" if number else ""
+        above = f"{number + 1}-" if number is not None and number < MOST_PORT else ""
+        either = ",".join(filter(None, (below, above)))
+        # No port has the name that is left where the meaning is not plain.
+        return {">": above, "<": below, "!": either}[_ORDERED[test]] or f"{test}-{word}"
 
     def _endings(self) -> list[str]:
         left = [_ENDINGS.get(word, word) for word in self.words]

@@ -14,7 +14,7 @@ from pathlib import Path
 from typing import NamedTuple
 
 from crossgate.core.model.debug import log
-from crossgate.core.model.errors import Place, PlanError, PlanErrors, nearest
+from crossgate.core.model.errors import Place, PlanError, PlanErrors
 from crossgate.core.model.plan import Plan
 from crossgate.language import wiring
 from crossgate.language.lines import Line
@@ -199,12 +199,9 @@ def _sort_in(statement: Statement, names: Names, written: dict[str, list[Stateme
     keyword = words.take("a statement")
     row = STATEMENTS.get(keyword)
     if row is None:
-        near = nearest(keyword, list(STATEMENTS))
-        raise words.error(
-            f"no statement {keyword}; "
-            + (f"there is {near}" if near else f"there are {', '.join(STATEMENTS)}"),
-            near=near,
-        )
+        from crossgate.language.other_words import unknown_statement
+
+        raise unknown_statement(words, keyword, STATEMENTS)
     if statement.block and not row.block:
         first = Words(statement.block[0])
         span = (0, len(statement.block[0].text.strip()))
