@@ -23,14 +23,17 @@ from numpy.typing import NDArray
 from crossgate.core.model.debug import log
 from crossgate.core.model.ethernet import group_mac
 from crossgate.core.network.columns import Column, Edge
+from crossgate.core.network.columns_at_once import cheapest_columns
 from crossgate.core.network.costs import FAR, chosen
 from crossgate.core.network.crossed import CrossedGraphs
 from crossgate.core.network.nodes import Outcome
 from crossgate.core.network.paths import Endpoint, Hop, Path
-from crossgate.core.network.way_graphs import WayGraphs
+from crossgate.core.network.way_graphs import Near, WayGraphs
 from crossgate.core.sets.atoms import bits_of
 
 Numbers = NDArray[np.int32]
+_MANY = 8
+"""From so many classes of destinations on their columns are worked out together."""
 _MOST_ALONE = 16
 """So many pairs an end are asked by themselves before it is faster to work all of them out."""
 
@@ -273,25 +276,33 @@ class _Rows:
         graphs, names = self.graphs, self.graphs.names
         inward = np.full((len(names), len(self.ends)), self._lost, dtype=np.int32)
         costs = np.full((len(names), len(self.ends)), FAR, dtype=np.int32)
-        parted: dict[Column, tuple[list[int], NDArray[np.intp]]] = {}
+        parted: dict[Near | Column, tuple[list[int], NDArray[np.intp]]] = {}
         scoped, number = set(self._scoped), graphs.edges().number
-        for column, end in enumerate(self.ends):
-            following = graphs.column(end.address)
-            if following.costs:
-                costs[:, column] = following.costs
+        near = [graphs.near(end.address) for end in self.ends]
+        different = {each: place for place, each in enumerate(dict.fromkeys(filter(None, near)))}
+        together = cheapest_columns(graphs, list(different)) if len(different) >= _MANY else None
+        for column, (end, way) in enumerate(zip(self.ends, near, strict=True)):
+            following: Near | Column
+            if together is not None and way is not None:
+                following, place = way, different[way]
+                numbers = together.numbers[:, place]
+                costs[:, column] = together.costs[:, place]
             else:
-                for name, cost in self._network.costs_to(end.address).items():
-                    costs[number[name], column] = cost
+                following = graphs.column(end.address)
+                numbers = np.array(following.numbers, dtype=np.int64)
+                if following.costs:
+                    costs[:, column] = following.costs
+                else:
+                    for name, cost in self._network.costs_to(end.address).items():
+                        costs[number[name], column] = cost
             if column in scoped:
                 continue  # whoever gets it hands it on no further
             if following not in parted:
-                different, inverse = np.unique(
-                    np.array(following.numbers, dtype=np.int32), return_inverse=True
-                )
-                parted[following] = different.tolist(), inverse
-            nodes, inverse = parted[following]
+                nodes, inverse = np.unique(numbers, return_inverse=True)
+                parted[following] = nodes.tolist(), inverse
+            numbered, inverse = parted[following]
             inward[:, column] = np.array(
-                [graphs.placed_out(node, end.address) for node in nodes], dtype=np.int32
+                [graphs.placed_out(node, end.address) for node in numbered], dtype=np.int32
             )[inverse]
         return inward, costs
 

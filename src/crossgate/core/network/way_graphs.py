@@ -177,7 +177,7 @@ class WayGraphs:
                 numbers = {
                     name: sum(hop.ends for hop in network.hops(name, destination)) for name in ends
                 }
-            return _Near(network.exits(destination), frozenset(numbers.items()))
+            return Near(network.exits(destination), frozenset(numbers.items()))
         blocks = (
             ()
             if target is None
@@ -253,11 +253,18 @@ class WayGraphs:
         key = self._key(destination)
         if key not in self._columns:
             self._columns[key] = (
-                self._cheapest(key) if isinstance(key, _Near) else self._chosen(destination)
+                self._cheapest(key) if isinstance(key, Near) else self._chosen(destination)
             )
         return self._columns[key]
 
-    def _cheapest(self, near: _Near) -> Column:
+    def near(self, destination: Address) -> Near | None:
+        """Return where the paths to a destination end, where the least cost alone decides them;
+        None elsewhere.
+        """
+        key = self._key(destination)
+        return key if isinstance(key, Near) else None
+
+    def _cheapest(self, near: Near) -> Column:
         """Return the column of destinations that are reached by the least cost alone; `near` tells
         at which devices.
         """
@@ -339,7 +346,7 @@ class WayGraphs:
         if origin.device is None or origin.others or self.network.sends_nothing(origin):
             return None
         if (
-            not isinstance(self._key(destination), _Near)
+            not isinstance(self._key(destination), Near)
             or self.network.scope(destination) is not None
         ):
             return None
@@ -640,7 +647,7 @@ class WayGraphs:
         return end in self.nodes.of[number].ends
 
 
-class _Near(NamedTuple):
+class Near(NamedTuple):
     """Where paths to a destination can end: the devices, each with the number of interfaces by
     which it hands packets out.
     """
