@@ -345,11 +345,11 @@ class WayGraphs:
         """
         if origin.device is None or origin.others or self.network.sends_nothing(origin):
             return None
-        if (
-            not isinstance(self._key(destination), Near)
-            or self.network.scope(destination) is not None
-        ):
+        near_it = self.near(destination)
+        if near_it is None or self.network.scope(destination) is not None:
             return None
+        if origin.device in near_it.exits.last or origin.device == near_it.exits.owner:
+            return None  # it hands out itself, whatever the column says
         column, edges = self.column(destination), self.edges()
         device = edges.number[origin.device]
         if device in column.ends:
