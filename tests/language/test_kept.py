@@ -116,3 +116,18 @@ def test_a_list_that_has_only_moved_is_not_read_again() -> None:
     assert (old.place.line, new.place.line) == (2, 4)
     assert new.service is old.service
     assert new.has_only_moved(old)
+
+
+def test_changed_bytes_are_read_once_and_other_bytes_anew() -> None:
+    text = "list one extended ipv4\n    10 permit tcp any to any\n"
+    reading, _ = attempt(Path("plan.gate"), {"plan.gate": text.encode()})
+    data = [
+        {"plan.gate": text.replace("tcp", protocol).encode()} for protocol in ("udp", "sctp", "udp")
+    ]
+    first, again, other, back = (reading.changed(each) for each in (data[0], *data))
+    assert again is first
+    assert [each.plan.lists["one"].entries[0].service.text for each in (first, other, back)] == [
+        "udp",
+        "sctp",
+        "udp",
+    ]

@@ -152,9 +152,8 @@ def mend_claim(
                 after, steps = applied(each.reading, step), (*each.steps, step)
                 if after is None:
                     continue
-                again = Verifier(Session(after.plan, beside=session)).verify(
-                    after.plan.expectations[index]
-                )
+                changed = Session(after.plan, beside=session)
+                again = Verifier(changed).verify(after.plan.expectations[index])
                 if not again.held:
                     if again.answered and again.broken is not None and step not in first:
                         next_one = _Beginning(after, steps, index, again.broken)
@@ -166,7 +165,8 @@ def mend_claim(
                 if said in tried:
                     continue
                 tried.add(said)
-                mend = proved(reading, left[0], said, now, session, own)
+                known = changed if left[0] is after else None
+                mend = proved(reading, left[0], said, now, session, own, known)
                 if mend.proposal.refused and left[1] != steps:
                     mend = proved(
                         reading, after, tuple(each.said for each in steps), now, session, own
@@ -299,12 +299,15 @@ def proved(
     now: datetime,
     session: Session,
     own: Sequence[Region] = (),
+    tried: Session | None = None,
 ) -> Mend:
     """Return edits made one after the other as a single one, proved against the unchanged plan;
-    `own` is what they are meant to change.
+    `own` is what they are meant to change, `tried` a session of the plan after them where there is
+    one.
     """
 
     def change(draft: Draft) -> str:
+        draft.tried = tried
         for file, data in after.data.items():
             if data != reading.data.get(file):
                 draft.rewrite(file, data.decode("utf-8-sig"))

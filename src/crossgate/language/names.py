@@ -88,6 +88,10 @@ class Kept:
         self._around = _Around((), frozenset())
         self._entries: dict[str, dict[str, AnyEntry]] = {}
         self._lists: dict[str, tuple[Sequence[Line], AccessList | EthernetList]] = {}
+        self.last: tuple[Mapping[str, bytes], Any] | None = None
+        """The plan that was the last to be read with changed bytes, by all of its bytes
+        (`Reading.changed`).
+        """
         self.tidy: dict[str, tuple[bytes, bool]] = {}
         """Whether files are in the standard layout, with their bytes (`change`)."""
         self._tables: dict[tuple[str, str], tuple[bytes, Mapping[Family, tuple[Pattern, ...]]]] = {}

@@ -35,10 +35,13 @@ class Reading(NamedTuple):
 
     def changed(self, new: Mapping[str, bytes]) -> Reading:
         """Return the plan with other bytes in some of its files; unchanged entries are not read
-        again. Raises `PlanErrors`.
+        again, nor is what was the last to be read so. Raises `PlanErrors`.
         """
-        data = {**self.names.tables, **self.data, **new}
-        return read(Path(self.plan.files[0]), data, self.names.kept)
+        data, kept = {**self.names.tables, **self.data, **new}, self.names.kept
+        if kept.last is None or kept.last[0] != data:
+            kept.last = data, read(Path(self.plan.files[0]), data, kept)
+        found: Reading = kept.last[1]
+        return found
 
 
 def read_plan(path: Path) -> Plan:
