@@ -109,9 +109,11 @@ def test_every_word_of_the_plan_and_every_finding_is_explained(run: Run) -> None
         (("KEEP",), "An expect that protects"),
         (("trace",), "crossgate trace --help"),
         (("source", "port"), "these ports of the sender"),
+        (("ACL",), "An access list: entries that are read from the top"),
+        (("nat",), "gives packets another address at one of its interfaces"),
     ],
 )
-def test_a_word_in_any_case_of_a_command_or_of_two(
+def test_a_word_in_any_case_of_a_command_of_two_or_another_for_it(
     run: Run, words: tuple[str, ...], told: str
 ) -> None:
     assert told in run("help", *words).stdout

@@ -80,6 +80,9 @@ complete_destination = _completes(
     lambda plan: [*_ends(plan), *([LEASE] if plan.leases else [])], commas=True
 )
 complete_one_end = _completes(lambda plan: [*plan.hosts, *plan.devices, *_interfaces(plan)])
+complete_place = _completes(
+    lambda plan: [*plan.hosts, *plan.devices, *plan.segments, *_interfaces(plan)]
+)
 _WHERE_WORDS = ("subnet", "host", "group", "itself")
 complete_where = _completes(
     lambda plan: [

@@ -32,6 +32,7 @@ def explain(
     """
     from crossgate.commands.table import COMMANDS
     from crossgate.language.glossary import GROUPS, explained
+    from crossgate.language.other_words import meant_by
     from crossgate.show.console import folded, name, quiet, strong, write
 
     known = explained()
@@ -51,6 +52,8 @@ def explain(
         return
     word = " ".join(words)
     told = known.get(word) or known.get(word.lower())
+    if told is None and (meant := meant_by(word)):
+        word, told = meant, known[meant]
     if told is None and word in COMMANDS:
         write([f"{name(word)} is a command: crossgate {word} --help"])
         return

@@ -7,7 +7,7 @@ from typing import Annotated
 import typer
 
 from crossgate.commands.common import JsonOption, load, print_json
-from crossgate.commands.completing import complete_one_end
+from crossgate.commands.completing import complete_place
 
 
 def points(
@@ -16,20 +16,18 @@ def points(
         str,
         typer.Argument(
             metavar="FROM",
-            autocompletion=complete_one_end,
-            help="A host, device, point or address.",
+            autocompletion=complete_place,
+            help="A host, device, point, address, subnet or outside.",
         ),
     ],
     destination: Annotated[
         str,
-        typer.Argument(
-            metavar="TO", autocompletion=complete_one_end, help="A host, device, point or address."
-        ),
+        typer.Argument(metavar="TO", autocompletion=complete_place, help="The same."),
     ],
     as_json: JsonOption = False,
 ) -> None:
     """Show every place between FROM and TO, there and back, and which suit a standard and an
-    extended list.
+    extended list. A machine stands for the subnet or the outside that it is on.
     """
     from crossgate import library
 

@@ -16,7 +16,7 @@ _MEANT = {
     "router": ("firewall", "device", "node"),
     "switch": ("hub", "bridge"),
     "outside": ("internet", "wan", "external", "cloud"),
-    "list": ("access-list", "acl", "rule", "rules", "filter", "policy"),
+    "list": ("access-list", "access list", "acl", "rule", "rules", "filter", "policy"),
     "place": ("apply", "bind", "attach"),
     "expect": ("test", "assert", "claim", "ensure", "require", "verify"),
     "group": ("object", "alias", "set", "addresses"),
@@ -31,6 +31,11 @@ _IN_BLOCKS = {"nat": "translate", "iface": "interface", "remark": "note"}
 _SAYS_THE_SAME = {"subnet", "host", "group", "include", "zone"}
 """Statements that go on as people do who begin them with another word."""
 _ENTRIES = {*Action, "allow", "block", "drop"}
+
+
+def meant_by(word: str) -> str:
+    """Return the statement, or the line of a block, that another word likely means; "" for none."""
+    return STATEMENTS_MEANT.get(word.lower(), "") or _IN_BLOCKS.get(word.lower(), "")
 
 
 def unknown_statement(words: Words, keyword: str, statements: Mapping[str, Row]) -> PlanError:

@@ -108,7 +108,11 @@ def test_a_claim_is_proved_or_not(plan_of: Read, claim: str, held: bool) -> None
             "is permitted: fence 10 permits it on the way into gate.hall",
             "in list fence, before 10: 5 deny web kiosk to server",
         ),
-        ("expect deny web old to far", "is permitted", "nothing is placed there; see points"),
+        (
+            "expect deny web old to far",
+            "is permitted",
+            "nothing is placed there; see: crossgate points old far",
+        ),
         (
             "expect permit tcp/23 kiosk to far",
             "is denied: fence 30 rejects it",

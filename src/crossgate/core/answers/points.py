@@ -7,13 +7,18 @@ traffic before that travels.
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
+from contextlib import suppress
+from itertools import chain, islice
 from typing import NamedTuple
 
 from crossgate.core.model.accesslist import AccessList, Kind
-from crossgate.core.model.address import Address, Family
+from crossgate.core.model.address import Address, Family, looks_like_address, parse_address
+from crossgate.core.model.errors import PlanError
 from crossgate.core.model.network import Direction, Point, PointKind
-from crossgate.core.network.endpoints import pairs
+from crossgate.core.network.address_classes import address_classes
+from crossgate.core.network.endpoints import at_address, candidates, paired
+from crossgate.core.network.forwarding import Forwarding
 from crossgate.core.network.paths import Crossing, Endpoint, Path
 from crossgate.core.network.ways import Network
 
@@ -51,13 +56,63 @@ class Points(NamedTuple):
 
 
 def points(network: Network, source: str, destination: str) -> list[Points]:
-    """Return the places between two ends of a plan, for each family that both have. Raises
-    `PlanError` for a word that names no end.
+    """Return the places between two ends of a plan, for each family that both have; a machine
+    stands for the subnet or the outside that it is on. Raises `PlanError` for a word that names no
+    end.
     """
+    plan = network.plan
+    taken = [] if destination in plan.segments else candidates(network, destination)
+    starts = _standing_for(network, source, taken)
+    ends = _standing_for(network, destination, starts)
     return [
         Points(start, end, crossed(network, start, end), suited(network, start, end))
-        for start, end in pairs(network, source, destination)
+        for start, end in paired(network, (source, starts), (destination, ends))
     ]
+
+
+_ANYBODY = {
+    Family.IPV4: parse_address("198.51.100.1"),
+    Family.IPV6: parse_address("2001:db8:ffff::1"),
+}
+"""An address of nobody, for a machine of an outside (RFC 5737, RFC 3849)."""
+
+
+def _standing_for(network: Forwarding, text: str, others: Sequence[Endpoint]) -> list[Endpoint]:
+    """Return the ends that a word can stand for (`candidates`): for a subnet or an outside, in each
+    family the first host there that is none of the `others`, or any machine where it has no host.
+    """
+    plan = network.plan
+    if looks_like_address(text) or text not in plan.segments:
+        return candidates(network, text)
+    hosts = [each.name for each in plan.hosts.values() if each.on == text]
+    named = [each for name in hosts for each in candidates(network, name)]
+    taken = {each.address for each in others}
+    found = [
+        end
+        for family in Family
+        for end in islice(
+            (
+                each
+                for each in chain(named, _unnamed(network, text, family))
+                if each.address.family is family and each.address not in taken
+            ),
+            1,
+        )
+    ]
+    return found or candidates(network, text)
+
+
+def _unnamed(network: Forwarding, segment: str, family: Family) -> Iterator[Endpoint]:
+    """Yield machines without a name on a segment that devices of a family are on."""
+    if (segment, family) not in network.on_segment:
+        return
+    with suppress(PlanError):
+        anybody = at_address(network, _ANYBODY[family])
+        if anybody.segment == segment:
+            yield anybody
+    for each in address_classes(network, family):
+        if each.end.segment == segment and each.end.device is None and not each.scoped:
+            yield each.end
 
 
 def crossed(network: Network, source: Endpoint, destination: Endpoint) -> list[CrossedPoint]:

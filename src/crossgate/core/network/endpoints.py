@@ -197,7 +197,17 @@ def pairs(network: Forwarding, source: str, destination: str) -> list[tuple[Endp
 
     Raises `PlanError` when a word names no end, or when the two share no family.
     """
-    sources, destinations = candidates(network, source), candidates(network, destination)
+    named = (source, candidates(network, source)), (destination, candidates(network, destination))
+    if source == destination:
+        raise _one_machine(source, destination)
+    return paired(network, *named)
+
+
+def paired(
+    network: Forwarding, source: tuple[str, list[Endpoint]], destination: tuple[str, list[Endpoint]]
+) -> list[tuple[Endpoint, Endpoint]]:
+    """Return the same for two words with the ends that each can stand for."""
+    sources, destinations = source[1], destination[1]
     shared = [
         _nearest(
             network,
@@ -209,14 +219,18 @@ def pairs(network: Forwarding, source: str, destination: str) -> list[tuple[Endp
     ]
     if not shared:
         raise NoConversation(
-            f"{source} has only {_labels(sources)} and {destination} only "
+            f"{source[0]} has only {_labels(sources)} and {destination[0]} only "
             f"{_labels(destinations)}: there is no way to talk"
         )
-    if source == destination or any(start.address == end.address for start, end in shared):
-        raise NoConversation(
-            f"{source} and {destination} are the same machine; a conversation needs two"
-        )
+    if any(start.address == end.address for start, end in shared):
+        raise _one_machine(source[0], destination[0])
     return shared
+
+
+def _one_machine(source: str, destination: str) -> NoConversation:
+    return NoConversation(
+        f"{source} and {destination} are the same machine; a conversation needs two"
+    )
 
 
 def _nearest(

@@ -55,14 +55,16 @@ def needed(plan: Plan, expectation: Expectation, trace: Trace) -> str:
     if not (found := needs(plan, expectation, trace)):
         if expectation.claim is Claim.PERMIT:
             return f"a way back to {trace.conversation.source.name}: the answer goes elsewhere"
-        leg = _decisive(expectation, trace)
-        end = (
-            trace.conversation.source.name
-            if leg.leg.returns
-            else trace.conversation.destination.name
+        start, end = trace.conversation.source.name, trace.conversation.destination.name
+        claimed = expectation.source, expectation.destination
+        asked = " ".join(
+            each if each in plan.segments else own
+            for each, own in zip(claimed, (start, end), strict=True)
         )
+        where = start if _decisive(expectation, trace).leg.returns else end
         return (
-            f"a list with a {Action.DENY} on the way to {end}: nothing is placed there; see points"
+            f"a list with a {Action.DENY} on the way to {where}: nothing is placed there; see: "
+            f"crossgate points {asked}"
         )
     return str(found[0])
 
