@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 import shutil
 import stat
-import tempfile
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
@@ -34,6 +33,8 @@ def writing(path: Path, *, fresh: bool = False) -> Iterator[Path]:
     directly. With `fresh`, an existing file stays. Raises `OSError` as the system does, and
     `PlanError` where the file exists and is to be `fresh`.
     """
+    import tempfile
+
     if not fresh and path.exists() and not path.is_file():
         yield path
         return

@@ -7,16 +7,13 @@ for temporary files is used, when it belongs to the user.
 
 from __future__ import annotations
 
-import json
 import os
 import stat
 import sys
-import tempfile
 import time
 from collections.abc import Callable, Iterable, Iterator
 from contextlib import ExitStack, contextmanager, suppress
 from datetime import datetime
-from hashlib import sha256
 from pathlib import Path
 from typing import IO
 
@@ -62,11 +59,15 @@ def existing_folder(name: str) -> Path | None:
 
 def name_for_file(path: Path) -> str:
     """Return the name under which the user's own folder keeps things for a file."""
+    from hashlib import sha256
+
     return sha256(os.fsencode(path.resolve())).hexdigest()[:24]
 
 
 def _tops() -> tuple[Path, Path]:
     """Return the possible places of the user's own folder, the best one first."""
+    import tempfile
+
     from platformdirs import user_state_path
 
     user = os.getuid() if hasattr(os, "getuid") else "user"
@@ -107,6 +108,8 @@ def taking_turns(
     second; the time begins anew with each new holder. Raises `PlanError` when one holds a file for
     `LONGEST_WAIT` seconds.
     """
+    from hashlib import sha256
+
     folder = own_folder("locks")
     locks = {
         folder / sha256(os.fsencode(os.path.realpath(each))).hexdigest()[:32]: each
@@ -123,6 +126,8 @@ def taking_turns(
 
 def _hold(stream: IO[str], file: Path, waiting: Callable[[str], None]) -> None:
     """Take a lock, and write into it who has it."""
+    import json
+
     if fcntl is None:
         return
     holder, since, told = "", time.monotonic(), False
@@ -158,6 +163,8 @@ def _hold(stream: IO[str], file: Path, waiting: Callable[[str], None]) -> None:
 
 def _who(text: str) -> str:
     """Say who holds a lock, by what its file says."""
+    import json
+
     try:
         told = json.loads(text)
         return f"process {int(told['process'])} since {told['since']} ({told['command']})"

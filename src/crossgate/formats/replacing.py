@@ -22,16 +22,13 @@ next edit of these files removes them, and nothing else: only what its own recor
 
 from __future__ import annotations
 
-import json
 import os
-import secrets
 import signal
 import stat
 import time
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass, replace
-from hashlib import sha256
 from pathlib import Path
 from typing import Protocol, TypeVar
 
@@ -89,6 +86,8 @@ class EditRecord:
 
     def data(self) -> bytes:
         """Return the record as bytes."""
+        import json
+
         moves = [
             {"file": str(each.target), "old": each.old, "new": each.new}
             for each in self.replacements
@@ -112,6 +111,8 @@ class EditRecord:
 
 def _record(data: bytes) -> EditRecord | None:
     """Return the record in some bytes, None where there is none."""
+    import json
+
     try:
         told = json.loads(data)
         replacements = [
@@ -131,6 +132,8 @@ def replace_files(plan: Path, old: Mapping[str, bytes], new: Mapping[str, bytes]
     `PlanError` when a file has changed since, or cannot be written; then all are as they were, or
     the error says which is not.
     """
+    import secrets
+
     targets = {name: Path(os.path.realpath(name)) for name in new}
     for name, target in targets.items():
         _see_that_it_may_be_replaced(name, target)
@@ -140,9 +143,8 @@ def replace_files(plan: Path, old: Mapping[str, bytes], new: Mapping[str, bytes]
         Replacement(target, _digest(old[name]), _digest(new[name]))
         for name, target in targets.items()
     ]
-    edit = EditRecord(
-        secrets.token_hex(_TOKEN_LETTERS // 2), Path(os.path.realpath(plan)), tuple(replacements)
-    )
+    token = secrets.token_hex(_TOKEN_LETTERS // 2)
+    edit = EditRecord(token, Path(os.path.realpath(plan)), tuple(replacements))
     _write_record(records, edit)
     try:
         for name, target in targets.items():
@@ -447,6 +449,8 @@ def _bytes_of(path: Path) -> bytes | None:
 
 
 def _digest(data: bytes) -> str:
+    from hashlib import sha256
+
     return sha256(data).hexdigest()
 
 

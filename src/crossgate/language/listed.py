@@ -10,7 +10,6 @@ addresses, or the one that the plan names. Otherwise it is the first column with
 
 from __future__ import annotations
 
-import csv
 import re
 from collections.abc import Iterable, Iterator, Sequence
 from pathlib import PurePath
@@ -70,6 +69,8 @@ def listed(file: str, data: bytes, column: str = "") -> dict[Family, tuple[Patte
 
 def _rows(file: str, data: bytes) -> Iterator[tuple[int, list[str]]]:
     """Yield the rows that are not empty, with their numbers."""
+    import csv
+
     if b"\0" in data:
         raise PlanError(f"{file} is a binary file; save the table as CSV, in UTF-8")
     text = data.decode("utf-8-sig", errors="replace")
