@@ -50,6 +50,7 @@ EXTENDED = {
     "access-list 101 permit ip a b": "permit ip a to b",
     "permit icmp a b echo-reply": "permit icmp/echo-reply a to b",
     "permit icmp a b log": "permit icmp a to b log",
+    "permit icmp a b logging": "permit icmp a to b log",
     "permit tcp a b neq 23": "permit tcp/-22,24- a to b",
     "permit ip 10.0.0.0 /24 any": "permit ip 10.0.0.0/24 to any",
 }

@@ -23,6 +23,8 @@ _ALL = f"there are {', '.join(STATEMENTS)}"
         ("firewall edge", "no statement firewall; there is router, as: router pier", None),
         ("acl 101", "list, as: list kiosk-fence extended ipv4, and its entries indented", None),
         ("ip access-list extended x", "no statement access-list; there is list, as:", None),
+        ("Permit ip any any", "Permit stands indented below the line that names its list", None),
+        ("NAT 10.0.0.0/8", "translate stands indented below its router or switch", None),
         ("deny ip any any", "deny stands indented below the line that names its list", None),
         ("remark none", "remark stands indented below the line that names its list", None),
         ("port 22", "port stands indented below its router or switch, as: port 1 to", None),

@@ -37,6 +37,7 @@ _PORTED = ("tcp", "udp", "sctp", "dccp")
 _ORDERED = {"gt": ">", ">": ">", "lt": "<", "<": "<", "neq": "!", "!=": "!"}
 _PORT_TESTS = ("eq", "=", "==", "port", "range", *_ORDERED)
 _MESSAGES = ("icmp", "icmpv6")
+"""Protocols whose messages may stand behind the ends in other notations."""
 _LAST_WORDS = (
     "log",
     "established",
@@ -50,6 +51,7 @@ _LAST_WORDS = (
     "until",
     "for",
 )
+"""The words with which what follows the ends of an entry can begin."""
 
 Reads = Callable[[Line], object]
 """Reads a line as an entry, and raises `PlanError` where it is none."""
@@ -163,7 +165,7 @@ class _Reader:
                 return None
             service = f"{service}/{to_ports}"
         clients = ["source", "port", from_ports] if from_ports else []
-        if service in _MESSAGES and self.words and self.words[0] not in _LAST_WORDS:
+        if service in _MESSAGES and self.words and self.words[0] not in (*_LAST_WORDS, *_ENDINGS):
             service = f"{service}/{self.words.pop(0)}"
         return [service, *source, "to", *destination, *clients, *self._endings()]
 

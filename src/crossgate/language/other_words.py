@@ -44,13 +44,14 @@ def unknown_statement(words: Words, keyword: str, statements: Mapping[str, Row])
     """
     if keyword.lower() in ("ip", "ipv6") and words.peek():
         keyword = words.take("a word")
-    inside = _IN_BLOCKS.get(keyword, keyword)
+    word = keyword.lower()
+    inside = _IN_BLOCKS.get(word, word)
     around = [
         statement.keyword
         for statement in statements.values()
         if inside in {each.keyword for each in statement.block}
     ]
-    if keyword in _ENTRIES or "list" in around:
+    if word in _ENTRIES or "list" in around:
         return words.error(
             f"{keyword} stands indented below the line that names its list, as: "
             f"{explained()['list'].example}"
@@ -60,7 +61,7 @@ def unknown_statement(words: Words, keyword: str, statements: Mapping[str, Row])
             f"{inside} stands indented below its {' or '.join(around)}, as: "
             f"{explained()[inside].example}"
         )
-    meant = STATEMENTS_MEANT.get(keyword.lower())
+    meant = STATEMENTS_MEANT.get(word)
     if meant is not None:
         near = meant if meant in _SAYS_THE_SAME else ""
         entries = ", and its entries indented below that" if meant == "list" else ""

@@ -345,10 +345,10 @@ class WayGraphs:
         """
         if origin.device is None or origin.others or self.network.sends_nothing(origin):
             return None
-        near_it = self.near(destination)
-        if near_it is None or self.network.scope(destination) is not None:
+        reached = self.near(destination)
+        if reached is None or self.network.scope(destination) is not None:
             return None
-        if origin.device in near_it.exits.last or origin.device == near_it.exits.owner:
+        if origin.device in reached.exits.last or origin.device == reached.exits.owner:
             return None  # it hands out itself, whatever the column says
         column, edges = self.column(destination), self.edges()
         device = edges.number[origin.device]
