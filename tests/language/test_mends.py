@@ -119,6 +119,12 @@ def put(error: PlanError) -> str:
         ("expect permit tcpp/80 one to b", "expect permit tcp/80 one to b"),
         ("expect permit webb,ping one to b", "expect permit web,ping one to b"),
         ("expect permit web onne to b", "expect permit web one to b"),
+        ("subnet c 10.3.0.0 255.255.255.0", "subnet c 10.3.0.0/24"),
+        ("subnet c 10.3.0.0 255.255.255.252 vlan 7", "subnet c 10.3.0.0/30 vlan 7"),
+        ("subnet c 2001:db8:: ffff:ffff::", "subnet c 2001:db8::/32"),
+        ("host two 10.0.0.7 in a", "host two 10.0.0.7 on a"),
+        ("host two 10.0.0.7 a", "host two 10.0.0.7 on a"),
+        ("host two 10.0.0.7/24 on a", "host two 10.0.0.7 on a"),
     ],
 )
 def test_what_was_likely_meant_can_be_put_in(tmp_path: Path, line: str, meant: str) -> None:
@@ -137,8 +143,37 @@ def test_what_was_likely_meant_can_be_put_in(tmp_path: Path, line: str, meant: s
 
 
 @pytest.mark.parametrize(
+    ("line", "meant"),
+    [
+        ("interface j 10.1.0.1 255.255.255.0 on b", "interface j 10.1.0.1/24 on b"),
+        ("interface j 10.1.0.1/24 b", "interface j 10.1.0.1/24 on b"),
+        ("route 10.9.0.0 255.255.0.0 via 10.0.0.2", "route 10.9.0.0/16 via 10.0.0.2"),
+        ("route 0.0.0.0 0.0.0.0 via 10.0.0.2", "route 0.0.0.0/0 via 10.0.0.2"),
+        ("route 0.0.0.0/0 10.0.0.2", "route 0.0.0.0/0 via 10.0.0.2"),
+        ("route default 10.0.0.2", "route default via 10.0.0.2"),
+    ],
+)
+def test_what_was_likely_meant_in_a_block_can_be_put_in(
+    tmp_path: Path, line: str, meant: str
+) -> None:
+    path = tmp_path / "net.gate"
+    text = f"{NET}router r\n    interface i 10.0.0.1/24 on a\n    "
+    path.write_text(f"{text}{line}\n")
+    with pytest.raises(PlanErrors) as errors:
+        read(path)
+    (error,) = errors.value.errors
+    assert put(error).strip() == meant
+    path.write_text(f"{text}{meant}\n")
+    read(path)
+
+
+@pytest.mark.parametrize(
     "line",
     [
+        "subnet c 10.3.0.0 255.0.255.0",
+        "subnet c 10.3.0.0 0.0.0.255",
+        "subnet c 10.3.0.0 0.0.0.0",
+        "subnet c 10.3.0.0",
         "expect permit tcp/htps-90 one to b",
         "expect permit web one to qqqq",
         "expect permit web one",

@@ -12,10 +12,12 @@ from crossgate.core.model.address import (
     AddressError,
     Family,
     Pattern,
+    looks_like_address,
     parse_address,
     parse_prefix,
     prefix,
 )
+from crossgate.core.model.errors import PlanError
 from crossgate.core.model.ethernet import MacError, is_group_mac, parse_mac
 from crossgate.core.model.network import (
     Device,
@@ -104,11 +106,29 @@ def _subnet_prefix(words: Words) -> Pattern:
 
 def _with_length(words: Words, word: str, expected: str) -> tuple[Address, int]:
     if "/" not in word:
-        raise words.error(f"expected {expected}, not {word}")
+        raise _with_netmask(words, word) or words.error(f"expected {expected}, not {word}")
     try:
         return parse_prefix(word)
     except AddressError as error:
         raise words.error(str(error)) from None
+
+
+def _with_netmask(words: Words, word: str) -> PlanError | None:
+    """Return the error for an address with a netmask behind it, as other notations have it; None
+    where there is none.
+    """
+    try:
+        address, mask = parse_address(word), parse_address(words.peek())
+    except AddressError:
+        return None
+    zeros = ~mask.value & address.family.mask
+    if mask.family is not address.family or zeros & (zeros + 1):
+        return None
+    if address.value and not mask.value:
+        return None  # nobody means all addresses by one of them
+    text = f"{address}/{address.family.bits - zeros.bit_length()}"
+    words.take("a netmask")
+    return words.mended_from(words.index - 2, f"{word} {mask} is written {text}", text)
 
 
 def device(words: Words, names: Names) -> None:
@@ -155,6 +175,7 @@ def interface(words: Words, names: Names, owner: Device) -> None:
     own: list[InterfaceAddress] = []
     starts: list[int] = []
     while words.peek() not in ("on", *_ATTACHED, ""):
+        _see_that_on_stands_before(words, names)
         word = words.take("an address")
         starts.append(words.index - 1)
         own.append(
@@ -250,6 +271,15 @@ def _on(words: Words, names: Names, own: list[Address]) -> Segment:
     if name not in names.plan.segments:
         raise names.unknown(words, "subnet", name, names.plan.segments)
     return names.plan.segments[name]
+
+
+def _see_that_on_stands_before(words: Words, names: Names) -> None:
+    """Raise `PlanError` where the next word is a subnet, or `in` before one."""
+    word = words.peek()
+    if word in names.plan.segments or word == "in":
+        meant = "on" if word == "in" else f"on {word}"
+        words.take("a word")
+        raise words.error(f"expected on, not {word}; write {meant}", near=meant)
 
 
 def _only_subnet(words: Words, names: Names, own: list[Address]) -> Segment:
@@ -398,6 +428,9 @@ def _via(words: Words, destination: Pattern | None) -> Address | None:
     """VIA = "via" ADDRESS / "discard"; return the next device's address, None where packets are
     dropped.
     """
+    if looks_like_address(words.peek()):
+        word = words.take("an address")
+        raise words.error(f"expected via, not {word}; write via {word}", near=f"via {word}")
     if words.choice(("via", "discard")) == "via":
         return _address(words, "the address of the next device")
     if destination is None:
@@ -413,6 +446,10 @@ def _address(words: Words, expected: str) -> Address:
     try:
         return parse_address(word)
     except AddressError as error:
+        alone = word.partition("/")[0]
+        if alone != word and looks_like_address(alone):
+            message = f"expected {expected} alone, not {word}; write {alone}"
+            raise words.error(message, near=alone) from None
         raise words.error(str(error)) from None
 
 
@@ -425,6 +462,7 @@ def host(words: Words, names: Names) -> None:
     own: list[Address] = []
     start = words.index
     while words.peek() not in ("on", "at", "gateway", "mac", "stateful", ""):
+        _see_that_on_stands_before(words, names)
         own.append(_address(words, "an address"))
     if not own:
         raise (

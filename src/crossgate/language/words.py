@@ -167,6 +167,15 @@ class Words:
             message, place=self.place, source=self.line.text, column=start + 1, width=end - start
         )
 
+    def mended_from(self, index: int, message: str, meant: str) -> PlanError:
+        """Return an error at the words from `index` to the one just taken, with what is likely
+        meant there.
+        """
+        error = self.error_from(index, message)
+        start = error.column - 1
+        error.instead = Instead(start, start + error.width, meant)
+        return error
+
     def _spans(self) -> list[tuple[int, int]]:
         return [
             (each.start, each.end)
