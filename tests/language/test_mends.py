@@ -123,6 +123,8 @@ def put(error: PlanError) -> str:
         ("subnet c 10.3.0.0 255.255.255.252 vlan 7", "subnet c 10.3.0.0/30 vlan 7"),
         ("subnet c 2001:db8:: ffff:ffff::", "subnet c 2001:db8::/32"),
         ("host two 10.0.0.7 in a", "host two 10.0.0.7 on a"),
+        ("group some one b", "group some one , b"),
+        ("group some one 10.1.0.9", "group some one , 10.1.0.9"),
         ("host two 10.0.0.7 a", "host two 10.0.0.7 on a"),
         ("host two 10.0.0.7/24 on a", "host two 10.0.0.7 on a"),
     ],

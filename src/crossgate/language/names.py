@@ -384,6 +384,11 @@ class Names:
 
         points: list[Point] = []
         taken, left_out, text = read_several(words, member)
+        left = words.peek()
+        if left and (looks_like_address(left) or left in self.plan.names()):
+            raise words.error(
+                f"expected a comma before {left}", index=words.index, near=f", {left}"
+            )
         words.end()
         if len(points) < len(taken) or left_out:
             port = next((each for each in points if each.kind is PointKind.PORT), None)
