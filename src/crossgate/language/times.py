@@ -16,6 +16,10 @@ _DAY_WORDS = {
     "weekends": frozenset((5, 6)),
     **{day: frozenset((number,)) for number, day in enumerate(DAYS)},
 }
+_IN_FULL = {
+    day: day[:3]
+    for day in ("monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday")
+}
 _EXPECTED_DAYS = (
     "daily, weekdays, weekends, a day (mon to sun), days (mon-fri) or a date (2026-12-01)"
 )
@@ -26,6 +30,12 @@ def window(words: Words, names: Names) -> None:
     words.keyword("window")
     name = words.name("a window")
     start = words.index
+    if ":" in words.peek():
+        hours_alone = words.take(_EXPECTED_DAYS)
+        raise words.error(
+            f"expected days before the hours; write daily {hours_alone}",
+            near=f"daily {hours_alone}",
+        )
     if words.peek()[:1].isdigit():
         opens = _date_and_time(words)
         words.keyword("to")
@@ -52,6 +62,10 @@ def _hours(words: Words) -> Hours:
     days = _days(words)
     word = words.take("hours, as 22:00-05:30")
     first, hyphen, last = word.partition("-")
+    if words.peek() in ("-", "to", "until"):
+        words.take("a hyphen")
+        text = f"{word}-{words.take('the time at which the hours end')}"
+        raise words.mended_from(words.index - 3, f"hours are written {text}", text)
     if not hyphen:
         raise words.error(f"expected hours, as 22:00-05:30, not {word}")
     start, end = _minute(words, first, 0), _minute(words, last, len(first) + 1)
@@ -67,7 +81,11 @@ def _days(words: Words) -> frozenset[int]:
     if first in DAYS and last in DAYS:
         start, length = DAYS.index(first), (DAYS.index(last) - DAYS.index(first)) % 7
         return frozenset((start + step) % 7 for step in range(length + 1))
-    raise words.error(f"expected {_EXPECTED_DAYS}, not {word}")
+    short = "-".join(_IN_FULL.get(each, "") for each in word.split("-"))
+    near = short if len(short) in (3, 7) else ""
+    raise words.error(
+        f"expected {_EXPECTED_DAYS}, not {word}" + (f"; write {near}" if near else ""), near=near
+    )
 
 
 def _minute(words: Words, text: str, offset: int = 0) -> int:
