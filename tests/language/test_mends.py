@@ -125,6 +125,10 @@ def put(error: PlanError) -> str:
         ("host two 10.0.0.7 in a", "host two 10.0.0.7 on a"),
         ("group some one b", "group some one , b"),
         ("window w 08:00-17:00", "window w daily 08:00-17:00"),
+        ("expect deny one to b web", "expect deny web one to b"),
+        ('keep deny one to b web over ipv4 "x"', 'keep deny web one to b over ipv4 "x"'),
+        ("expect permit web one b", "expect permit web one to b"),
+        ("expect deny web from one to b", "expect deny web one to b"),
         ("window w daily 08:00 - 17:00", "window w daily 08:00-17:00"),
         ("window w daily 8:00 to 17:00", "window w daily 8:00-17:00"),
         ("window w Monday 08:00-17:00", "window w mon 08:00-17:00"),
@@ -147,6 +151,16 @@ def test_what_was_likely_meant_can_be_put_in(tmp_path: Path, line: str, meant: s
     assert put(error) == meant
     path.write_text(text + meant + "\n")
     read(path)
+
+
+def test_a_claim_that_does_not_say_what_is_expected_is_told_both(tmp_path: Path) -> None:
+    path = tmp_path / "net.gate"
+    path.write_text(f"{NET}expect https one to b\n")
+    with pytest.raises(PlanErrors) as errors:
+        read(path)
+    (error,) = errors.value.errors
+    assert "write: expect permit https one to b, or the same with deny" in error.message
+    assert error.instead is None
 
 
 @pytest.mark.parametrize(
@@ -183,6 +197,8 @@ def test_what_was_likely_meant_in_a_block_can_be_put_in(
         "subnet c 10.3.0.0",
         "expect permit tcp/htps-90 one to b",
         "expect permit web one to qqqq",
+        "expect one to b",
+        "expect deny one to b qqqq",
         "expect permit web one",
     ],
 )

@@ -5,6 +5,7 @@ and `accept` lines.
 from __future__ import annotations
 
 from collections.abc import Iterable
+from contextlib import suppress
 from datetime import date
 from typing import Any, NamedTuple
 
@@ -22,7 +23,7 @@ from crossgate.core.model.tls import Spoken
 from crossgate.core.model.window import until_name
 from crossgate.core.sets.meaning import meaning_of
 from crossgate.language.conditions import owner, tls_test, until, window_name
-from crossgate.language.mends import mended_placement
+from crossgate.language.mends import mended_claim, mended_placement
 from crossgate.language.names import Names
 from crossgate.language.times import moment
 from crossgate.language.words import Words
@@ -194,10 +195,13 @@ def expectation(words: Words, names: Names) -> None:
     if words.accept("only"):
         _only(words, names, keep)
         return
-    claim = Claim(words.choice([*(claim.value for claim in Claim), "only"]))
-    service = words.take("a service, as tcp/443, ping or ip")
-    services = in_some_family(words, names, service)
-    source, destination = _ends(words, names)
+    try:
+        claim = Claim(words.choice([*(claim.value for claim in Claim), "only"]))
+        service = words.take("a service, as tcp/443, ping or ip")
+        services = in_some_family(words, names, service)
+        source, destination = _ends(words, names)
+    except PlanError as error:
+        raise mended_claim(error, words.line, lambda word: _is_service(names, word)) from None
     limits = _limits(words, names, {service: services})
     flags = _flags(words, claim, service, services) if words.accept("flags") else None
     hours = _hours(words, names, limits.at)
@@ -226,6 +230,17 @@ def expectation(words: Words, names: Names) -> None:
         answers,
     )
     names.plan.expectations.append(found)
+
+
+def _is_service(names: Names, word: str) -> bool:
+    """Whether a word is a service, and not a name for addresses."""
+    if word in names.plan.names():
+        return False
+    for family in Family:
+        with suppress(ServiceError):
+            names.plan.service(word, family)
+            return True
+    return False
 
 
 def _only(words: Words, names: Names, keep: bool) -> None:

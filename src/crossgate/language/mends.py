@@ -1,4 +1,4 @@
-"""Entries and placements in other notations, and what they say in this language.
+"""Entries, placements and claims in other notations, and what they say in this language.
 
 Such a notation is never accepted. A faulty line is translated into this language as far as its
 meaning is plain, and the translation is shown only if it reads without an error, so that it can be
@@ -11,6 +11,7 @@ from collections.abc import Callable
 
 from crossgate.core.model.accesslist import Action, Kind
 from crossgate.core.model.address import Address, AddressError, Family, parse_address
+from crossgate.core.model.claim import Claim
 from crossgate.core.model.errors import Instead, PlanError
 from crossgate.core.model.packet import MOST_PORT
 from crossgate.core.model.plaintext import numeral
@@ -88,6 +89,38 @@ def mended_placement(error: PlanError, line: Line) -> PlanError:
     if len(directions) != 1 or len(places) != 1:
         return error
     return _told(error, line, f"place {access_list} {directions[0]} on {places[0]}", "")
+
+
+def mended_claim(error: PlanError, line: Line, is_service: Callable[[str], bool]) -> PlanError:
+    """Return the error of a claim's line, extended by what the line says in this language where its
+    service stands behind its ends, where `to` is missing, or where it does not say whether it is
+    permitted.
+    """
+    keyword, *rest = Words(line).words
+    claim = [rest.pop(0)] if rest and rest[0] in tuple(Claim) else []
+    if len([each for each in rest if each != "from"]) < 3:
+        return error
+    ordered = _claim_in_order([each for each in rest if each != "from"], is_service)
+    form = " ".join([keyword, *(claim or ["permit"]), *ordered])
+    if not claim and is_service(ordered[0]) and "to" in ordered:
+        return PlanError(
+            f"{error.message}; write: {form}, or the same with {Claim.DENY}",
+            place=error.place,
+            source=error.source,
+            column=error.column,
+            width=error.width,
+        )
+    return _told(error, line, form, "") if claim and ordered != rest else error
+
+
+def _claim_in_order(words: list[str], is_service: Callable[[str], bool]) -> list[str]:
+    """Return the words of a claim as SERVICE FROM to TO, as far as that is plain."""
+    first, second, third, *more = words
+    if second == "to" and more and is_service(more[0]) and not is_service(first):
+        return [more[0], first, "to", third, *more[1:]]
+    if "to" not in words and is_service(first):
+        return [first, second, "to", third, *more]
+    return words
 
 
 def _told(error: PlanError, line: Line, form: str, doubt: str) -> PlanError:
