@@ -6,7 +6,7 @@ import random
 from collections.abc import Callable
 from datetime import datetime
 
-from hypothesis import HealthCheck, Phase, given, settings
+from hypothesis import HealthCheck, Phase, example, given, settings
 from hypothesis import strategies as st
 
 from crossgate.core.conversation.opening import conversations
@@ -69,6 +69,7 @@ BETTER = ("stopped", "half-open", "permitted")
     phases=[Phase.explicit, Phase.reuse, Phase.generate],
 )
 @given(st.integers(0, 1 << 32))
+@example(10978455)
 def test_what_is_translated_fares_as_it_is_traced(plan_of: Read, seed: int) -> None:
     text = plan_text(seed) + HOSTS
     plan = plan_of(text)
@@ -84,7 +85,13 @@ def test_what_is_translated_fares_as_it_is_traced(plan_of: Read, seed: int) -> N
                 fared = wire.fares(wanted.first)
                 if fared == "stopped" and not any(each.stops for each in wire.told):
                     continue  # no machine has the address
-                expected = {FARES[each.verdict] for each in tracer.endings(wanted)}
+                expected = {
+                    # Where just the answer has no way, the other machine got what was sent.
+                    "half-open"
+                    if each.verdict is Verdict.UNROUTABLE and each.leg.returns
+                    else FARES[each.verdict]
+                    for each in tracer.endings(wanted)
+                }
                 if fared not in expected:
                     # The device chose a port that lists let by, of which others they would not.
                     worst = min(expected, key=BETTER.index)
