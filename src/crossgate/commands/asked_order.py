@@ -30,19 +30,9 @@ def ends_and_services(
             destination, *rest = after
             return source, destination, [*first, *rest]
         raise PlanError(f"who sends stands before to, and to whom behind it: {command} FROM to TO")
-    if services and _is_service(plan, source) and not _is_service(plan, words[-1]):
+    if services and plan.is_service(source) and not plan.is_service(words[-1]):
         raise PlanError(
             f"{source} is a service, and who sends comes first: crossgate {command} "
             f"{destination} {services[0]} {source}"
         )
     return source, destination, list(services)
-
-
-def _is_service(plan: Plan, word: str) -> bool:
-    """Whether a word is a service, and not a name that the plan defines."""
-    from crossgate.core.answers.grid import service_in
-    from crossgate.core.model.address import Family
-
-    return word not in plan.names() and any(
-        service_in(plan, word, family) is not None for family in Family
-    )

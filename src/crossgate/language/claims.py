@@ -5,7 +5,6 @@ and `accept` lines.
 from __future__ import annotations
 
 from collections.abc import Iterable
-from contextlib import suppress
 from datetime import date
 from typing import Any, NamedTuple
 
@@ -201,7 +200,7 @@ def expectation(words: Words, names: Names) -> None:
         services = in_some_family(words, names, service)
         source, destination = _ends(words, names)
     except PlanError as error:
-        raise mended_claim(error, words.line, lambda word: _is_service(names, word)) from None
+        raise mended_claim(error, words.line, names.plan.is_service) from None
     limits = _limits(words, names, {service: services})
     flags = _flags(words, claim, service, services) if words.accept("flags") else None
     hours = _hours(words, names, limits.at)
@@ -230,17 +229,6 @@ def expectation(words: Words, names: Names) -> None:
         answers,
     )
     names.plan.expectations.append(found)
-
-
-def _is_service(names: Names, word: str) -> bool:
-    """Whether a word is a service, and not a name for addresses."""
-    if word in names.plan.names():
-        return False
-    for family in Family:
-        with suppress(ServiceError):
-            names.plan.service(word, family)
-            return True
-    return False
 
 
 def _only(words: Words, names: Names, keep: bool) -> None:

@@ -7,6 +7,7 @@ from __future__ import annotations
 import os
 from bisect import bisect_left
 from collections.abc import Iterable, Iterator
+from contextlib import suppress
 from copy import copy
 from dataclasses import dataclass, field
 from datetime import datetime
@@ -36,9 +37,7 @@ from crossgate.core.model.network import (
     Translation,
 )
 from crossgate.core.model.packet import MOST_PORT
-from crossgate.core.model.service import (
-    Service,
-)
+from crossgate.core.model.service import Service, ServiceError
 from crossgate.core.model.tls import Hello, Spoken, settled, spoken_sorts
 from crossgate.core.model.window import Window, is_past, open_at, states, until_window
 
@@ -609,3 +608,13 @@ class Plan:
     def service(self, text: str, family: Family) -> Service:
         """Read a service token as lists of `family` would. Raises `ServiceError`."""
         return self._named_services.read(text, family)
+
+    def is_service(self, word: str) -> bool:
+        """Whether a word is a service in some family, and not a name that the plan defines."""
+        if word in self.names():
+            return False
+        for family in Family:
+            with suppress(ServiceError):
+                self.service(word, family)
+                return True
+        return False
