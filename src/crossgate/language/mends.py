@@ -98,19 +98,16 @@ def mended_claim(error: PlanError, line: Line, is_service: Callable[[str], bool]
     """
     keyword, *rest = Words(line).words
     claim = [rest.pop(0)] if rest and rest[0] in tuple(Claim) else []
-    if len([each for each in rest if each != "from"]) < 3:
+    said = [each for each in rest if each != "from"]
+    if len(said) < 3:
         return error
-    ordered = _claim_in_order([each for each in rest if each != "from"], is_service)
-    form = " ".join([keyword, *(claim or ["permit"]), *ordered])
-    if not claim and is_service(ordered[0]) and "to" in ordered:
-        return PlanError(
-            f"{error.message}; write: {form}, or the same with {Claim.DENY}",
-            place=error.place,
-            source=error.source,
-            column=error.column,
-            width=error.width,
-        )
-    return _told(error, line, form, "") if claim and ordered != rest else error
+    ordered = _claim_in_order(said, is_service)
+    form = " ".join([keyword, *(claim or [Claim.PERMIT]), *ordered])
+    if claim:
+        return error if ordered == rest else _told(error, line, form, "")
+    if is_service(ordered[0]) and "to" in ordered:
+        return _extended(error, f"write: {form}, or the same with {Claim.DENY}")
+    return error
 
 
 def _claim_in_order(words: list[str], is_service: Callable[[str], bool]) -> list[str]:
@@ -124,14 +121,18 @@ def _claim_in_order(words: list[str], is_service: Callable[[str], bool]) -> list
 
 
 def _told(error: PlanError, line: Line, form: str, doubt: str) -> PlanError:
-    faulty = error.message.partition("; did you mean ")[0]
-    message = f"{faulty}; {doubt}{'; ' * bool(doubt)}write: {form}"
-    told = PlanError(
-        message, place=error.place, source=error.source, column=error.column, width=error.width
-    )
+    told = _extended(error, f"{doubt}{'; ' * bool(doubt)}write: {form}")
     words = line.words()
     told.instead = Instead(words[0].start, words[-1].end, form)
     return told
+
+
+def _extended(error: PlanError, more: str) -> PlanError:
+    """Return an error whose message says more, and no longer asks whether one word was meant."""
+    message = f"{error.message.partition('; did you mean ')[0]}; {more}"
+    return PlanError(
+        message, place=error.place, source=error.source, column=error.column, width=error.width
+    )
 
 
 def _readings(words: list[str], kind: Kind, family: Family) -> list[tuple[str, str]]:
