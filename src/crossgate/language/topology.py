@@ -121,12 +121,13 @@ def _with_netmask(words: Words, word: str) -> PlanError | None:
         address, mask = parse_address(word), parse_address(words.peek())
     except AddressError:
         return None
-    zeros = ~mask.value & address.family.mask
-    if mask.family is not address.family or zeros & (zeros + 1):
+    family = address.family
+    block = Pattern(family, address.value & mask.value, ~mask.value & family.mask)
+    if mask.family is not family or not block.is_prefix:
         return None
     if address.value and not mask.value:
         return None  # nobody means all addresses by one of them
-    text = f"{address}/{address.family.bits - zeros.bit_length()}"
+    text = f"{address}/{block.prefix_length}"
     words.take("a netmask")
     return words.mended_from(words.index - 2, f"{word} {mask} is written {text}", text)
 
