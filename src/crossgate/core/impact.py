@@ -17,7 +17,7 @@ from crossgate.core.answers.change import Change
 from crossgate.core.answers.compare import Difference, differences
 from crossgate.core.answers.verify import Verified, Verifier
 from crossgate.core.audit import audit
-from crossgate.core.audit.context import Focus, Touched
+from crossgate.core.audit.scope import Focus, Touched
 from crossgate.core.lists.difference import unshared
 from crossgate.core.lists.split import EntryRegion
 from crossgate.core.model.accesslist import AccessList, AnyEntry, Entry

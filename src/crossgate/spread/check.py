@@ -32,7 +32,7 @@ def _begun(wanted: CheckJob) -> tuple[CheckJob, Session]:
 def _made_ready(wanted: CheckJob) -> tuple[CheckJob, Session]:
     """Return what all parts need, with all ways worked out."""
     begun = _begun(wanted)
-    Case(begun[1], wanted.now).work_out_ways()
+    Case(begun[1], wanted.now).passages.work_out_ways()
     return begun
 
 

@@ -14,8 +14,9 @@ from importlib import import_module
 from pkgutil import iter_modules
 from typing import NamedTuple
 
-from crossgate.core.audit.context import Case, Focus, Touched
+from crossgate.core.audit.context import Case
 from crossgate.core.audit.registry import AUDITS
+from crossgate.core.audit.scope import Focus, Touched
 from crossgate.core.model.finding import KINDS, Acceptance, Fault, Finding, Severity
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.progress import Tell

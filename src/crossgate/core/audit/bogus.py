@@ -36,7 +36,7 @@ def bogus_source(case: Case) -> Iterator[Finding]:
             outside = case.plan.segments[interface.on]
             for family in Family if outside.outside else ():
                 own = case.plan.placed.get((interface.point, Direction.INBOUND, family))
-                if own is None or own.name in told or not case.looks_at(own):
+                if own is None or own.name in told or not case.scope.looks_at(own):
                     continue
                 found = _let_in(case, own, _blocks(outside, family))
                 if found is not None:

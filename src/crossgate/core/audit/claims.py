@@ -128,7 +128,7 @@ class Claims:
         wanted = claimed.common(Region(everywhere(self.family), flow.receivers))
         there = flow.ways.there
         places = [Crossing(*each) for each in self.case.plan.places_of(access_list)]
-        if there.seen or any(self.case.seen(self.family, each) for each in places):
+        if there.seen or any(self.case.passages.seen(self.family, each) for each in places):
             return None  # what a rule makes of an address that is claimed is not looked at
         asked = placed_on(self.case.network, there, self.family)
         if (

@@ -19,13 +19,13 @@ def comes_by(case: Case, entry: Entry, region: Region, crossing: Crossing) -> bo
     """Whether some packet that a machine sends from its own address passes a place and is in the
     region that an entry takes.
     """
-    if case.comes_by(region, crossing):
+    if case.passages.comes_by(region, crossing):
         return True
     # The innermost first: they leave nothing out, so that it is easy to find a packet in them.
-    receivers = case.meant(region.family, entry.destination.patterns)[::-1]
+    receivers = case.machines.meant(region.family, entry.destination.patterns)[::-1]
     return any(
         _reaches(case, entry, region, crossing, each)
-        for each in case.in_turn(region.family, receivers)
+        for each in case.passages.in_turn(region.family, receivers)
     )
 
 
@@ -36,10 +36,12 @@ def _reaches(
     the region that an entry takes.
     """
     family = region.family
-    passing = case.crossing(family, crossing, receivers)
+    passing = case.passages.crossing(family, crossing, receivers)
     classes = passing.classes
     senders = [
-        index for index in case.meant(family, entry.source.patterns) if index in passing.rows
+        index
+        for index in case.machines.meant(family, entry.source.patterns)
+        if index in passing.rows
     ]
     for index in receivers if passing.rows else ():
         if classes[index].scoped:
@@ -51,8 +53,8 @@ def _reaches(
         for start in senders:
             if passing.rows[start][index]:
                 ends = (
-                    case.own_addresses(family, start) & region.source,
-                    case.own_addresses(family, index) & region.destination,
+                    case.machines.own_addresses(family, start) & region.source,
+                    case.machines.own_addresses(family, index) & region.destination,
                 )
                 if apart(*ends):
                     return True

@@ -36,9 +36,9 @@ def expires_soon(case: Case) -> Iterator[Finding]:
 def _looked_at(case: Case) -> Iterator[Dated]:
     """Yield the lines with a last day that are to be looked at."""
     numbers = {
-        name: {None, *(entry.number for entry in case.entries(own))}
+        name: {None, *(entry.number for entry in case.scope.entries(own))}
         for name, own in case.plan.every_list.items()
-        if case.looks_at(own)
+        if case.scope.looks_at(own)
     }
     for each in dated(case.plan):
         if each.access_list is None or each.entry in numbers.get(each.access_list, ()):

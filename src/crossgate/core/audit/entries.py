@@ -46,7 +46,7 @@ def never_reached(case: Case) -> Iterator[Finding]:
             )
     for frames in case.plan.frame_lists.values():
         every = [each for each in frames.entries if not each.off]
-        for own in case.entries(frames):
+        for own in case.scope.entries(frames):
             taker = next((each for each in every[: every.index(own)] if each.covers(own)), None)
             if taker is not None:
                 fault = _hidden(own, [taker], "frame")
@@ -232,7 +232,7 @@ def too_broad(case: Case) -> Iterator[Finding]:
     """
     for access_list in case.plan.lists.values():
         entries = [entry for entry in access_list.entries if not entry.off]
-        looked_at = case.entries(access_list)
+        looked_at = case.scope.entries(access_list)
         for index, entry in enumerate(entries):
             if not _is_broad(access_list, entry) or entry not in looked_at:
                 continue
@@ -276,7 +276,7 @@ def _is_broad(access_list: AccessList, entry: Entry) -> bool:
 def window_never(case: Case) -> Iterator[Finding]:
     """Yield the entries whose window is over."""
     for access_list in case.plan.every_list.values():
-        for entry in case.entries(access_list):
+        for entry in case.scope.entries(access_list):
             if case.is_over(entry) and not is_past(entry.until, case.now):
                 window = case.plan.every_window[entry.window or ""]
                 what = (

@@ -66,7 +66,7 @@ def arp_blocked(case: Case) -> Iterator[Finding]:
     """
     for placement in case.plan.frame_placements:
         own = case.plan.frame_lists[placement.access_list]
-        if not case.looks_at(own):
+        if not case.scope.looks_at(own):
             continue
         found = next(
             filter(
@@ -153,7 +153,7 @@ def misplaced(case: Case) -> Iterator[Finding]:
     known = {each.mac: each.name for each in machines if each.mac is not None}
     for own in plan.frame_lists.values():
         places = plan.places_of(own)
-        for entry in case.entries(own):
+        for entry in case.scope.entries(own):
             faults = [_why(plan, entry, place, known) for place in places]
             if faults and all(faults):
                 fault = faults[0]

@@ -34,7 +34,7 @@ def other_half(case: Case) -> Iterator[Finding]:
     """
     for access_list in case.placed():
         ping_told = False
-        for entry in case.whole(access_list):
+        for entry in case.scope.whole(access_list):
             region = (
                 None if entry.action is Action.PERMIT else entry_region(entry, access_list.family)
             )

@@ -82,10 +82,8 @@ def neighbour_can_claim(case: Case) -> Iterator[Finding]:
     """
     hosts = {family: Hosts(case.plan, family) for family in Family}
     claims = {family: Claims(case, family) for family in Family}
-    for access_list, entries in case.traffic():
+    for access_list, entries in case.traffic(claimed=True):
         family = access_list.family
-        if case.focus is not None and not case.touched(access_list, claimed=True):
-            entries = [entry for entry in entries if case.in_focus(access_list, entry)]
         for entry in entries:
             if (
                 entry.action is Action.PERMIT
@@ -121,10 +119,10 @@ def _taking(
     for name in beside.neighbours if sent else ():
         for address in case.plan.hosts[name].addresses:
             if address.family is family:
-                names.setdefault(case.class_of(address), name)
+                names.setdefault(case.machines.class_of(address), name)
     senders = [each for each in names if each in sent]
-    for one, others in case.across(access_list, entry, sent, senders):
-        for flow in case.flows_to(family, one, others):
+    for one, others in case.machines.across(access_list, entry, sent, senders):
+        for flow in case.machines.flows_to(family, one, others):
             packet = claims.claimed(access_list, entry, flow, beside.trusted)
             if packet is not None:
                 yield names[one], packet

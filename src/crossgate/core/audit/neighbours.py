@@ -67,7 +67,7 @@ def neighbour_blocked(case: Case) -> Iterator[Finding]:
     """
     for placement in case.plan.placements:
         access_list = case.plan.lists[placement.access_list]
-        if access_list.family is Family.IPV6 and case.looks_at(access_list):
+        if access_list.family is Family.IPV6 and case.scope.looks_at(access_list):
             points = (
                 case.plan.groups[placement.point.owner].points
                 if placement.point.kind is PointKind.GROUP
@@ -167,7 +167,7 @@ def _unheard(
                     access_list = (
                         None if crossing.rulings is not None else network.list_at(crossing, family)
                     )
-                    if access_list is None or not case.looks_at(access_list):
+                    if access_list is None or not case.scope.looks_at(access_list):
                         continue
                     for opened in case.states(access_list):
                         decider = case.index(access_list, opened).decide(packet)

@@ -44,7 +44,7 @@ class _Addressed(NamedTuple):
 def _addressed(case: Case) -> Iterator[_Addressed]:
     """Yield the sources and destinations of entries that are not names, and the members of groups."""
     for access_list in case.plan.lists.values():
-        for entry in case.entries(access_list):
+        for entry in case.scope.entries(access_list):
             for addresses in (entry.source, entry.destination):
                 if looks_like_address(addresses.text):
                     yield _Addressed(entry.place, access_list, entry, "", addresses)
@@ -216,7 +216,7 @@ def _words(case: Case) -> Iterator[tuple[Place, AccessList | None, Entry | None,
     where each is written.
     """
     for access_list in case.plan.lists.values():
-        for entry in case.entries(access_list):
+        for entry in case.scope.entries(access_list):
             for token in split_service(entry.service.text):
                 yield entry.place, access_list, entry, token
     for service in case.plan.services.values():

@@ -80,7 +80,7 @@ def standard_near_source(case: Case) -> Iterator[Finding]:
         if access_list.kind is not Kind.STANDARD or segment is None:
             continue
         crossing = Crossing(placement.point, placement.direction)
-        passing = case.crossing(access_list.family, crossing)
+        passing = case.passages.crossing(access_list.family, crossing)
         to = {
             destination.end.segment: None
             for source, row in passing.rows.items()
@@ -150,7 +150,7 @@ def one_family(case: Case) -> Iterator[Finding]:
             point
             for point in case.plan.points_of(placement.point, family)
             if (point, placement.direction, other) not in placed
-            and case.crossing(other, Crossing(point, placement.direction)).rows
+            and case.passages.crossing(other, Crossing(point, placement.direction)).rows
         )
         point = next(open_at, None)
         if point is None:

@@ -42,7 +42,7 @@ def wrong_side(case: Case) -> Iterator[Finding]:
     """Yield the entries that match nothing of what passes any place of their list."""
     for access_list in case.placed():
         crossings = [Crossing(*place) for place in case.plan.places_of(access_list)]
-        for entry in case.entries(access_list):
+        for entry in case.scope.entries(access_list):
             with answered(
                 (
                     f"whether anything can match {line_name(access_list.name, entry.number)} "
@@ -97,7 +97,10 @@ def _fault(
                     f"{nothing}: there source and destination are the other way round", "swap them"
                 ), None
         links = [
-            {classes[index].end.segment for index in case.meant(region.family, each.patterns)}
+            {
+                classes[index].end.segment
+                for index in case.machines.meant(region.family, each.patterns)
+            }
             for each in (entry.source, entry.destination)
         ]
         if links[0] == links[1] and len(links[0]) == 1:
@@ -128,8 +131,8 @@ def _guards(case: Case, entry: Entry, family: Family, crossing: Crossing) -> boo
     """
     if crossing.direction is not Direction.INBOUND:
         return False
-    passing, plan = case.crossing(family, crossing), case.plan
-    senders = case.meant(family, entry.source.patterns)
+    passing, plan = case.passages.crossing(family, crossing), case.plan
+    senders = case.machines.meant(family, entry.source.patterns)
     if any(index in passing.rows for index in senders):
         return False
     whoever_for = any(each.wildcard == family.mask for each in entry.destination.patterns)
@@ -154,10 +157,10 @@ def _anybody_sends(case: Case, entry: Entry, region: Region, crossing: Crossing)
     """
     family = region.family
     receivers = case.session.address_classes(family).holding(entry.destination.patterns)
-    passing = case.crossing(family, crossing, receivers)
+    passing = case.passages.crossing(family, crossing, receivers)
     return any(
         index in passing.anyone_to
-        and apart(region.source, case.own_addresses(family, index) & region.destination)
+        and apart(region.source, case.machines.own_addresses(family, index) & region.destination)
         for index in receivers
     )
 
@@ -170,7 +173,11 @@ def _elsewhere(
     """
     classes, tried = case.session.address_classes(region.family), 0
     sides = [
-        [index for index in case.meant(region.family, each.patterns) if not classes[index].scoped]
+        [
+            index
+            for index in case.machines.meant(region.family, each.patterns)
+            if not classes[index].scoped
+        ]
         for each in (entry.source, entry.destination)
     ]
     for one in sides[0]:

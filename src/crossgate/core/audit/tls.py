@@ -34,7 +34,7 @@ def never_settled(case: Case) -> Iterator[Finding]:
     their device.
     """
     for access_list, entries in case.traffic() if case.plan.asks_for_tls else ():
-        senders = case.senders(access_list) if access_list.tls else {}
+        senders = case.machines.senders(access_list) if access_list.tls else {}
         classes = case.session.address_classes(access_list.family)
         for entry in entries if senders else ():
             if entry.tls is None or not case.sent(access_list, entry):
@@ -49,8 +49,8 @@ def never_settled(case: Case) -> Iterator[Finding]:
             ):
                 flows = [
                     flow
-                    for one, others in case.across(access_list, entry, senders, own)
-                    for flow in case.flows_to(access_list.family, one, others)
+                    for one, others in case.machines.across(access_list, entry, senders, own)
+                    for flow in case.machines.flows_to(access_list.family, one, others)
                 ]
                 if (
                     begun
@@ -144,7 +144,7 @@ def quic_unseen(case: Case) -> Iterator[Finding]:
     """
     for access_list in case.placed():
         told: set[Decider] = set()
-        for entry in case.entries(access_list) if access_list.tls else ():
+        for entry in case.scope.entries(access_list) if access_list.tls else ():
             region = None if entry.tls is None else _quic(access_list, entry)
             if region is None:
                 continue

@@ -80,16 +80,14 @@ def replies_blocked(case: Case) -> Iterator[Finding]:
     for access_list, entries in case.traffic():
         family = access_list.family
         classes = case.session.address_classes(family)
-        if case.focus is not None and not case.touched(access_list):
-            entries = [entry for entry in entries if case.in_focus(access_list, entry)]
-        senders = case.senders(access_list) if entries else {}
+        senders = case.machines.senders(access_list) if entries else {}
         for entry in entries if senders else ():
             if entry.action is not Action.PERMIT or _only_sees_sources(case, access_list, entry):
                 continue
             if not case.to_be_looked_at(access_list, entry, _exchanged):
                 continue
             sent = case.sent(access_list, entry)
-            across = case.across(
+            across = case.machines.across(
                 access_list,
                 entry,
                 sent,
@@ -179,14 +177,14 @@ class _Answers:
         fine, doubtful = self._known.setdefault(to_whom, (set(), set()))
         remembering = self._case.network.graphs(family).remembering
         for one, others in pairs:
-            there, back = self._case.nodes(family, one, others)
+            there, back = self._case.machines.nodes(family, one, others)
             devices = map(remembering, there) if self._stateful else repeat(-1)
             keys = list(zip(others, back, devices, strict=False))
             if fine.issuperset(keys):
                 continue
             for key in keys:
                 if key not in fine:
-                    flows = self._case.flows(family, one, key[0])
+                    flows = self._case.machines.flows(family, one, key[0])
                     if key not in doubtful:
                         come_back = all(self._come_back(flow, begun) for flow in flows)
                         (fine if come_back else doubtful).add(key)
@@ -290,13 +288,11 @@ def spoofable(case: Case) -> Iterator[Finding]:
     """
     links = _links(case.plan)
     claims_of = {family: Claims(case, family) for family in Family}
-    for access_list, entries in case.traffic():
+    for access_list, entries in case.traffic(claimed=True):
         every = everything(access_list.family)
         claims = claims_of[access_list.family]
         classes = case.session.address_classes(access_list.family)
-        if case.focus is not None and not case.touched(access_list, claimed=True):
-            entries = [entry for entry in entries if case.in_focus(access_list, entry)]
-        senders = case.senders(access_list) if entries else {}
+        senders = case.machines.senders(access_list) if entries else {}
         for entry in entries if senders else ():
             if entry.action is not Action.PERMIT or every in entry.source.patterns:
                 continue
@@ -315,8 +311,8 @@ def spoofable(case: Case) -> Iterator[Finding]:
                 )
                 flows = (
                     flow
-                    for one, others in case.across(access_list, entry, sent, strangers)
-                    for flow in case.flows_to(access_list.family, one, others)
+                    for one, others in case.machines.across(access_list, entry, sent, strangers)
+                    for flow in case.machines.flows_to(access_list.family, one, others)
                 )
                 found = (
                     _told(case, access_list, entry, flow, packet)

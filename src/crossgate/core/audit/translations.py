@@ -131,7 +131,7 @@ def translated_away(case: Case) -> Iterator[Finding]:
     if not any(case.plan.translations.values()):
         return
     for access_list in case.placed():
-        for entry in case.entries(access_list):
+        for entry in case.scope.entries(access_list):
             with answered(
                 f"what {line_name(access_list.name, entry.number)} sees where it stands",
                 case.missed,
@@ -204,7 +204,7 @@ def _not_yet(
 def _no_more(case: Case, entry: Entry, region: Region, crossing: Crossing) -> Other | None:
     """Return what is wrong with an entry whose traffic passes its place with other addresses."""
     plan = case.plan
-    for each in case.seen(region.family, crossing):
+    for each in case.passages.seen(region.family, crossing):
         if not each.sent.meets(region):
             continue
         last = each.view[-1]

@@ -151,7 +151,7 @@ def _rounds(case: Case, name: str) -> Iterator[Finding]:
     outer = {family: _outer(case.plan, family) for family in Family}
     for access_list in case.placed():
         left = list(ways)
-        for entry in case.whole(access_list):
+        for entry in case.scope.whole(access_list):
             asked = [each for each in left if _asks_for(entry, each.denied)]
             if not asked or entry.action is Action.PERMIT:
                 continue
@@ -221,7 +221,7 @@ def management_round(case: Case) -> Iterator[Finding]:
 def second_connection(case: Case) -> Iterator[Finding]:
     """Yield the permits of a service whose second connections the same list denies."""
     for access_list in case.placed():
-        for entry in case.whole(access_list):
+        for entry in case.scope.whole(access_list):
             second = next(
                 (each for each in _SECOND if _asks_for(entry, [(each.protocol, each.port)])), None
             )
