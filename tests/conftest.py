@@ -33,6 +33,9 @@ settings.register_profile(
 )
 settings.load_profile("crossgate")
 
+# Garbage is collected as seldom as the program itself has it.
+gc.set_threshold(100_000, 20, 50)
+
 Ask = Callable[..., Any]
 Read = Callable[[str], Plan]
 Run = Callable[..., subprocess.CompletedProcess[str]]
@@ -56,6 +59,11 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
             item.get_closest_marker("process") is not None,
         )
     )
+
+
+def pytest_collection_finish() -> None:
+    """Leave what lives as long as the tests do out of every collection of garbage."""
+    gc.freeze()
 
 
 @pytest.fixture(autouse=True)

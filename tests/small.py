@@ -8,7 +8,7 @@ packets; hypothesis draws the lists.
 from __future__ import annotations
 
 import ipaddress
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from itertools import product
 from pathlib import Path
 
@@ -17,6 +17,7 @@ from hypothesis import strategies as st
 from crossgate.core.model.accesslist import AccessList
 from crossgate.core.model.address import Family
 from crossgate.core.model.packet import Packet
+from crossgate.core.sets.addresses import AddressSet
 from crossgate.core.sets.region import Region, Services
 from crossgate.language.reader import read_plan
 
@@ -59,17 +60,16 @@ def serves(services: Services, packet: Packet) -> bool:
     """Whether a packet is of some services; told field by field, without the sets' own
     arithmetic.
     """
-    base, end = packet.protocol << 17, packet.protocol + 1 << 17
+    start, stop = packet.protocol << 17, (packet.protocol << 17) + 65536
     if packet.fragment:
-        own = range(base + 65536, end)
+        start, stop = stop, packet.protocol + 1 << 17
     elif packet.destination_port is not None:
-        own = range(base + packet.destination_port, base + packet.destination_port + 1)
+        start += packet.destination_port
+        stop = start + 1
     elif packet.icmp_type is not None:
-        message = packet.icmp_type << 8 | (packet.icmp_code or 0)
-        own = range(base + message, base + message + 1)
-    else:
-        own = range(base, base + 65536)
-    carried = any(first < own.stop and own.start < last for first, last in services.what)
+        start += packet.icmp_type << 8 | (packet.icmp_code or 0)
+        stop = start + 1
+    carried = any(first < stop and start < last for first, last in services.what)
     client = packet.source_port is None or any(
         first <= packet.source_port < last for first, last in services.source_ports
     )
@@ -77,12 +77,41 @@ def serves(services: Services, packet: Packet) -> bool:
     return bool(carried and client and flags and services.dscp >> packet.dscp & 1)
 
 
+def has(end: AddressSet, address: int) -> bool:
+    """Whether an address is in a set."""
+    for each in end.patterns:
+        if each.contains(address):
+            return True
+    return False
+
+
 def holds(region: Region, packet: Packet) -> bool:
     """Whether a packet is in a region."""
-    ends = ((region.source, packet.source), (region.destination, packet.destination))
-    return all(
-        any(each.contains(value) for each in end.patterns) for end, value in ends
-    ) and serves(region.services, packet)
+    return (
+        serves(region.services, packet)
+        and has(region.source, packet.source)
+        and has(region.destination, packet.destination)
+    )
+
+
+def held(regions: Iterable[Region], family: Family, marked: bool = False) -> list[bool]:
+    """Return for each of `packets`, in their order, whether it is in any of some regions."""
+    found = [False] * len(list(packets(family, marked)))
+    first = next(packets(family, marked))
+    kinds = [each for each in packets(family, marked) if _between(each) == _between(first)]
+    for region in regions:
+        ends = [
+            [has(end, each) for each in addresses(family)]
+            for end in (region.source, region.destination)
+        ]
+        served = [serves(region.services, each) for each in kinds]
+        own = (here and there and kind for here, there, kind in product(*ends, served))
+        found = [before or now for before, now in zip(found, own, strict=True)]
+    return found
+
+
+def _between(packet: Packet) -> tuple[int, int]:
+    return packet.source, packet.destination
 
 
 @st.composite

@@ -248,7 +248,7 @@ def fates(plan: Plan, packets: list[Packet]) -> list[frozenset[Verdict]]:
     ]
 
 
-@settings(max_examples=30)
+@settings(max_examples=18)
 @given(text=net.plans(), chosen=st.integers(0, 1_000))
 def test_what_an_edit_that_ends_a_finding_treats_otherwise_is_told_packet_by_packet(
     tmp_path: Path, text: str, chosen: int

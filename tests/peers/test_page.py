@@ -16,6 +16,8 @@ import pytest
 from crossgate.demo import write
 from tests.peers import program
 
+pytestmark = pytest.mark.xdist_group("page")  # one browser for all
+
 _ARGUMENTS = (
     "--headless=new",
     "--no-sandbox",

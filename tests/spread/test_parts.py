@@ -199,7 +199,7 @@ def test_a_process_that_is_killed_costs_nothing_but_time(
     assert sum(each.conversations for each in spread.sums.verdicts.values()) > 1_000
 
 
-@settings(max_examples=15, deadline=None)
+@settings(max_examples=8, deadline=None)
 @given(st.integers(0, 1 << 32), st.integers(1, 4), st.randoms(use_true_random=False))
 def test_findings_of_some_lists_each_come_to_those_of_all(
     seed: int, count: int, draw: random.Random
@@ -291,6 +291,7 @@ def cluster(
             each.wait()
 
 
+@pytest.mark.xdist_group("cluster")
 @pytest.mark.long
 @pytest.mark.process
 def test_a_cluster_answers_as_the_single_run_does_even_when_a_worker_is_killed(
@@ -398,6 +399,7 @@ def test_what_listens_and_is_no_scheduler_is_told_in_one_sentence(
     assert done.stderr.count("\n") == 1
 
 
+@pytest.mark.xdist_group("cluster")
 @pytest.mark.process
 def test_nothing_is_printed_after_the_answer_of_a_cluster(
     launch: Run, traffic: Path, cluster: tuple[str, list[subprocess.Popen[bytes]]]

@@ -36,7 +36,7 @@ class Here:
         pass
 
 
-@settings(max_examples=15)
+@settings(max_examples=10)
 @given(st.integers(0, 1 << 32), st.integers(1, 3))
 def test_parts_come_to_what_one_process_finds(seed: int, size: int) -> None:
     text = reference.network(seed)

@@ -98,7 +98,7 @@ def packet(
     return Packet(family, *ends, protocol, 50_000, port, flags=SYN if kind == "tcp" else None)
 
 
-@settings(max_examples=80)
+@settings(max_examples=50)
 @given(st.integers(0, 10_000), st.sampled_from(Family))
 @example(2801, Family.IPV4)
 @example(4590, Family.IPV4)

@@ -70,7 +70,7 @@ def findings(path: Path, text: str) -> list[Finding]:
 @pytest.mark.parametrize("family", Family)
 def test_what_was_turned_moved_or_reordered_is_told(tmp_path: Path, family: Family) -> None:
     done = told = 0
-    for seed in range(60):
+    for seed in range(30):
         chance = Random(seed)
         made = site(chance, family)
         path, right = tmp_path / "p.gate", f"inbound on r{made.own}.u"

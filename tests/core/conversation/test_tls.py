@@ -140,7 +140,7 @@ def told(trace: Trace) -> tuple[Verdict, DeciderKey | None]:
     )
 
 
-@settings(deadline=None, max_examples=30)
+@settings(deadline=None, max_examples=18)
 @given(plans())
 def test_every_engine_does_what_going_over_all_of_tls_does(
     tmp_path_factory: pytest.TempPathFactory, text: str

@@ -340,10 +340,10 @@ def test_any_number_of_stateful_pairs_is_followed(plan_of: Read) -> None:
 
 
 def test_any_number_of_lists_that_ask_for_tls_is_followed(plan_of: Read) -> None:
-    """Of twenty pairs of routers each judges what comes back by it; a single one that does stops
+    """Of twelve pairs of routers each judges what comes back by it; a single one that does stops
     what is due.
     """
-    pairs = 20
+    pairs = 12
     text = (
         in_pairs(pairs)
         .replace("    deny ip b to any\n", "")

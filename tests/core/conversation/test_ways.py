@@ -292,7 +292,7 @@ def fares(session: Session, conversation: Conversation) -> tuple[set[Verdict], b
     )
 
 
-@SLOW
+@settings(SLOW, max_examples=20)
 @given(net.ladders(), st.data())
 def test_ladders_differ_just_where_tracing_each_way_does(
     plan_of: Read, text: str, data: st.DataObject

@@ -57,7 +57,7 @@ def agree(path: Path, drawer: Drawer, text: str, count: int) -> None:
 
 @pytest.mark.parametrize("shape", SHAPES)
 @settings(
-    max_examples=60,
+    max_examples=30,
     suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow],
     deadline=None,
 )

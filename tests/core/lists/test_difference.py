@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from crossgate.core.lists.difference import compare_lists, same_lists, treated_otherwise
@@ -24,6 +24,7 @@ def regions(access_list: AccessList | None) -> ListRegions | None:
     return None if access_list is None else ListRegions(access_list)
 
 
+@settings(max_examples=25)
 @given(st.data(), st.sampled_from(Family))
 def test_outside_of_what_is_treated_otherwise_two_lists_do_the_same(
     tmp_path: Path, data: st.DataObject, family: Family
@@ -43,6 +44,7 @@ def test_outside_of_what_is_treated_otherwise_two_lists_do_the_same(
             assert not found
 
 
+@settings(max_examples=25)
 @given(st.data(), st.sampled_from(Family), st.sampled_from(["deny", "permit"]))
 def test_versions_of_a_list_differ_just_where_they_decide_otherwise(
     tmp_path: Path, data: st.DataObject, family: Family, otherwise: str

@@ -140,6 +140,10 @@ def packets(draw: st.DrawFn, family: Family) -> Packet:
     )
 
 
+def _as_int(text: str) -> int:
+    return int(ipaddress.ip_address(text))
+
+
 def _has(words: list[str], value: int, family: Family) -> bool:
     """Whether the address words, taken off the front of `words`, have the address; one bit after
     the other.
@@ -149,23 +153,20 @@ def _has(words: list[str], value: int, family: Family) -> bool:
         return True
     width = family.bits
 
-    def as_int(text: str) -> int:
-        return int(ipaddress.ip_address(text))
-
     if "-" in word:
         first, last = word.split("-")
-        return as_int(first) <= value <= as_int(last)
+        return _as_int(first) <= value <= _as_int(last)
     cares = [True] * width
     if "/" in word:
         word, length = word.split("/")
         cares = [bit < int(length) for bit in range(width)]
     elif words and words[0] in ("wild", "mask"):
         kind = words.pop(0)
-        mask = as_int(words.pop(0))
+        mask = _as_int(words.pop(0))
         cares = [(mask >> (width - 1 - bit) & 1 == 1) is (kind == "mask") for bit in range(width)]
+    wanted = _as_int(word)
     return all(
-        not care or (as_int(word) ^ value) >> (width - 1 - bit) & 1 == 0
-        for bit, care in enumerate(cares)
+        not care or (wanted ^ value) >> (width - 1 - bit) & 1 == 0 for bit, care in enumerate(cares)
     )
 
 
@@ -300,7 +301,7 @@ def _flagged(words: list[str], flags: int) -> bool:
 
 
 @settings(
-    max_examples=120,
+    max_examples=100,
     suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow],
     deadline=None,
 )

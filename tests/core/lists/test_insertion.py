@@ -28,7 +28,7 @@ EVERY = [
 
 
 @settings(
-    max_examples=60,
+    max_examples=25,
     deadline=None,
     suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow],
 )

@@ -74,7 +74,7 @@ def test_coverage_is_what_trying_every_packet_tells(
                     assert any(each.matches(packet) for each in others)
 
 
-@slow
+@settings(slow, max_examples=30)
 @given(st.data(), st.sampled_from([0, 2_000]), st.sampled_from([0, 1]))
 def test_large_entries_are_settled_like_small_ones(
     tmp_path: Path, data: st.DataObject, framed: int, few: int

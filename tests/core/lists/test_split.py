@@ -25,7 +25,7 @@ slow = settings(
 )
 
 
-@slow
+@settings(slow, max_examples=25)
 @given(st.data(), st.sampled_from(Family))
 def test_a_region_has_just_the_packets_that_its_entry_matches(
     tmp_path: Path, data: st.DataObject, family: Family

@@ -31,6 +31,8 @@ class Reference:
             for each in plan.devices[name].interfaces.values()
             if each.in_family(family) and self.up(each.point)
         ]
+        self.machines_on = {each.on for each in (*plan.hosts.values(), *plan.gateways)}
+        self.costs: dict[Address, dict[str, int]] = {}
         self.listed = {(point, direction) for point, direction, own in plan.placed if own is family}
         self.stateful = {
             point.device
@@ -149,17 +151,18 @@ class Reference:
         """Return what an interface costs: what it says, else 100 on a subnet with machines or a
         shared gateway, else 1.
         """
-        machines = {each.on for each in self.plan.hosts.values()} | {
-            each.on for each in self.plan.gateways
-        }
-        return near.cost or (
-            100 if near.on in machines and not self.plan.segments[near.on].outside else 1
-        )
+        machines = near.on in self.machines_on and not self.plan.segments[near.on].outside
+        return near.cost or (100 if machines else 1)
 
     def _costs(self, destination: Address) -> dict[str, int]:
         """Return what the least way to the destination costs from each device: the best of all that
         its neighbours offer, until none is better.
         """
+        if destination not in self.costs:
+            self.costs[destination] = self._worked_out(destination)
+        return self.costs[destination]
+
+    def _worked_out(self, destination: Address) -> dict[str, int]:
         target, owner = self._segment(destination), self.plan.interface_of.get(destination)
         found: dict[str, int] = {}
         if target is None:

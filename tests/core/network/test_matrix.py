@@ -13,7 +13,7 @@ from crossgate.core.network.ways import Network
 from tests.core.network import reference
 
 
-@settings(max_examples=30, deadline=None)
+@settings(max_examples=15, deadline=None)
 @given(st.integers(0, 1 << 32))
 def test_every_number_is_that_of_its_pair(seed: int) -> None:
     plan = reference.random_plan(seed)
@@ -47,7 +47,7 @@ def test_every_number_is_that_of_its_pair(seed: int) -> None:
                 assert (arriving[row].tolist() if row in arriving else [False] * len(ends)) == meets
 
 
-@settings(max_examples=30, deadline=None)
+@settings(max_examples=15, deadline=None)
 @given(st.integers(0, 1 << 32), st.data())
 def test_columns_worked_out_when_they_are_asked_for_are_those_of_all(
     seed: int, data: st.DataObject

@@ -59,7 +59,7 @@ def addresses(plan: Plan, family: Family) -> Iterator[Address]:
     )
 
 
-@settings(max_examples=4, deadline=None)
+@settings(max_examples=12, deadline=None)
 @given(st.integers(0, 1 << 32))
 def test_all_equal_paths_are_those_of_plain_recursion(seed: int) -> None:
     plan = reference.random_plan(seed)
@@ -81,7 +81,7 @@ def test_all_equal_paths_are_those_of_plain_recursion(seed: int) -> None:
     del plan
 
 
-@settings(max_examples=4, deadline=None)
+@settings(max_examples=12, deadline=None)
 @given(st.integers(0, 1 << 32), st.data())
 def test_paths_avoid_what_is_down(seed: int, data: st.DataObject) -> None:
     whole = reference.random_plan(seed)
@@ -121,7 +121,7 @@ def test_paths_avoid_what_is_down(seed: int, data: st.DataObject) -> None:
                     } == expected, where
 
 
-@settings(max_examples=4, deadline=None)
+@settings(max_examples=12, deadline=None)
 @given(st.integers(0, 1 << 32))
 def test_each_way_is_walked_and_the_first_is_the_path(seed: int) -> None:
     network = Network(reference.random_plan(seed))

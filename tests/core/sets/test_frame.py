@@ -192,11 +192,7 @@ def drawn_set(data: st.DataObject, folder: Path, family: Family) -> PacketSet:
 
 
 def tried(packets: PacketSet) -> list[bool]:
-    regions = list(packets.regions())
-    return [
-        any(small.holds(each, packet) for each in regions)
-        for packet in small.packets(packets.family, marked=True)
-    ]
+    return small.held(packets.regions(), packets.family, marked=True)
 
 
 @slow

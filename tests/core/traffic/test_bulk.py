@@ -56,7 +56,7 @@ def check(tracer: BulkTracer, fates: Fates, row: int, trace: Trace) -> None:
 
 
 @pytest.mark.parametrize("many", [0, 1_000], ids=["all at once", "one by one"])
-@LOOSE
+@settings(LOOSE, max_examples=18)
 @given(text=net.plans(), family=st.sampled_from(Family))
 def test_many_conversations_fare_as_each_does(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch, many: int, text: str, family: Family

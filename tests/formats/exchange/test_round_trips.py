@@ -16,7 +16,7 @@ from tests.formats.exchange.drawn import EVERYTHING, RFC4849, RFC8519, differ, l
 from tests.formats.exchange.yang import see_that_it_is_valid
 
 
-@settings(max_examples=50)
+@settings(max_examples=30)
 @given(data=st.data(), family=st.sampled_from(Family))
 def test_what_rfc_8519_can_say_comes_back_and_is_valid(
     tmp_path: Path, data: st.DataObject, family: Family
@@ -48,7 +48,7 @@ def test_as_xml_too(tmp_path: Path, data: st.DataObject, family: Family) -> None
     ]
 
 
-@settings(max_examples=70)
+@settings(max_examples=40)
 @given(data=st.data(), family=st.sampled_from(Family), as_bytes=st.booleans())
 def test_filter_rules_come_back(
     tmp_path: Path, data: st.DataObject, family: Family, as_bytes: bool
