@@ -31,7 +31,8 @@ class Reference:
             for each in plan.devices[name].interfaces.values()
             if each.in_family(family) and self.up(each.point)
         ]
-        self.machines_on = {each.on for each in (*plan.hosts.values(), *plan.gateways)}
+        self.machines_on = {each.on for each in plan.hosts.values()}
+        self.machines_on |= {each.on for each in plan.gateways}
         self.costs: dict[Address, dict[str, int]] = {}
         self.listed = {(point, direction) for point, direction, own in plan.placed if own is family}
         self.stateful = {
