@@ -202,6 +202,7 @@ def test_a_history_that_is_not_ours_is_left_alone(plan: Path, run: Run, own_stat
         ("service", "booking", "shop"),
         ("window", "night", "dark"),
         ("list", "12", "cranes-door"),
+        ("list", "12", "13"),
         ("list", "kiosk-fence", "hall-fence"),
     ],
 )
@@ -213,6 +214,8 @@ def test_a_name_is_given_anew_everywhere_and_nothing_else(
     comments = [line.partition("#")[2] for line in old.splitlines() if "#" in line]
     done = run("rename", kind, name, new, "--yes")
     assert done.returncode == 0, done.stderr + done.stdout
+    assert "holds now" not in done.stdout
+    assert "no packet with a true source address is treated otherwise" in done.stdout
     after = read_plan(path)
     assert differences(Session(before), Session(after)) == []
     told = path.read_text()

@@ -16,8 +16,6 @@ import pytest
 from crossgate.demo import write
 from tests.peers import program
 
-pytestmark = pytest.mark.xdist_group("page")  # one browser for all
-
 _ARGUMENTS = (
     "--headless=new",
     "--no-sandbox",

@@ -291,7 +291,6 @@ def cluster(
             each.wait()
 
 
-@pytest.mark.xdist_group("cluster")
 @pytest.mark.long
 @pytest.mark.process
 def test_a_cluster_answers_as_the_single_run_does_even_when_a_worker_is_killed(
@@ -399,7 +398,6 @@ def test_what_listens_and_is_no_scheduler_is_told_in_one_sentence(
     assert done.stderr.count("\n") == 1
 
 
-@pytest.mark.xdist_group("cluster")
 @pytest.mark.process
 def test_nothing_is_printed_after_the_answer_of_a_cluster(
     launch: Run, traffic: Path, cluster: tuple[str, list[subprocess.Popen[bytes]]]

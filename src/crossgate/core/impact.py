@@ -70,31 +70,36 @@ def impact_of(
     now: datetime,
     tell: Tell | None = None,
     proved: Mapping[str, Verified] | None = None,
+    only_names: bool = False,
 ) -> Impact:
     """Return the differences that putting `new` in the place of `old` makes; new expectations that
-    are `proved` already are not proved again.
+    are `proved` already are not proved again. Where `only_names` differ, a line says the same in
+    both plans, and is told by where it stands.
     """
     missed: list[TooManyPieces] = []
     unaudited: list[TooManyPieces] = []
     change = Change(old, new)
     new = change.new
     turned, differing = (
-        _turned(change, now, proved or {}),
+        _turned(change, now, proved or {}, only_names),
         differences(old, new, tell, missed, change),
     )
-    appeared, gone = _findings(change, now, unaudited)
+    appeared, gone = _findings(change, now, unaudited, only_names)
     return Impact(turned, differing, appeared, missed, unaudited, gone)
 
 
-def _turned(change: Change, now: datetime, proved: Mapping[str, Verified]) -> list[Turned]:
+def _turned(
+    change: Change, now: datetime, proved: Mapping[str, Verified], only_names: bool
+) -> list[Turned]:
     """Return the expectations whose answer changes, and those that are new."""
     before, after = Verifier(change.old), Verifier(change.new)
-    known: dict[str, list[Promise]] = {}
+    identity = _where if only_names else _identity
+    known: dict[object, list[Promise]] = {}
     for each in change.old.plan.wanted(now):
-        known.setdefault(_identity(each), []).append(each)
+        known.setdefault(identity(each), []).append(each)
     found = []
     for each in change.new.plan.wanted(now):
-        same = known.get(_identity(each))
+        same = known.get(identity(each))
         was = same.pop(0) if same else None
         if was is not None and not _can_turn(change, was, each):
             continue
@@ -116,7 +121,9 @@ def _can_turn(change: Change, was: Promise, now: Promise) -> bool:
     if isinstance(now, Only) and plans[0].only_lines != plans[1].only_lines:
         return True
     for family in Family:
-        here, far = zip(*(claim_ends(plan, now, family) for plan in plans), strict=True)
+        here, far = zip(
+            claim_ends(plans[0], was, family), claim_ends(plans[1], now, family), strict=True
+        )
         if (
             here[0] != here[1]
             or far[0] != far[1]
@@ -152,12 +159,17 @@ def _identity(expectation: Promise) -> str:
     )
 
 
+def _where(line: Promise | Finding) -> object:
+    """Return what identifies an expectation, or a finding of one name, where nothing has moved."""
+    return line.place.file, line.place.line
+
+
 _TOLD = ("locked-out",)
 """What is no new finding: a broken keep is told among the expectations."""
 
 
 def _findings(
-    change: Change, now: datetime, missed: list[TooManyPieces]
+    change: Change, now: datetime, missed: list[TooManyPieces], only_names: bool
 ) -> tuple[list[Finding], list[Finding]]:
     """Return the findings that only the new plan has, and those that only the old one has.
 
@@ -170,19 +182,23 @@ def _findings(
     regions = cache(change.altered)
     touched = [Touched(cache(partial(change.touched, each)), regions, anew) for each in (old, new)]
     before = audit(old, now, focus=focus_old, leave_out=_TOLD, touched=touched[0]).findings
-    met = Counter(_finding_key(old.plan, finding) for finding in before)
+
+    def key_in(plan: Plan, finding: Finding) -> object:
+        return (finding.name, _where(finding)) if only_names else _finding_key(plan, finding)
+
+    met = Counter(key_in(old.plan, finding) for finding in before)
     found = []
     audited = audit(new, now, focus=focus_new, leave_out=_TOLD, touched=touched[1])
     missed += audited.missed
     for finding in audited.findings:
-        key = _finding_key(new.plan, finding)
+        key = key_in(new.plan, finding)
         if met[key]:
             met[key] -= 1
         else:
             found.append(finding)
     gone = []
     for finding in () if audited.missed else before:
-        key = _finding_key(old.plan, finding)
+        key = key_in(old.plan, finding)
         if met[key]:
             met[key] -= 1
             gone.append(finding)

@@ -136,9 +136,8 @@ def propose(
         old = {file: old[file] for file in new}
         plan = reading.changed(new).plan
     diff = tuple(_diff(old, new))
-    impact = impact_of(
-        draft.session, Session(plan, beside=draft.tried or draft.session), now, tell, draft.proved
-    )
+    after = Session(plan, beside=draft.tried or draft.session)
+    impact = impact_of(draft.session, after, now, tell, draft.proved, draft.only_names)
     refused = "" if anyway else _why_refused(impact)
     if harmless and impact.differences:
         refused = "traffic would be treated otherwise, which must not be; please report this plan"

@@ -48,6 +48,7 @@ class Draft:
     An edit leaves in `remarks` what it has to tell beyond its sentence. An edit that writes
     expectations which it has proved already, for the network and lists that it writes, leaves them
     in `proved`, by text. One that has tried its result leaves the session of that plan in `tried`.
+    One that gives things other names, and leaves everything where it is, sets `only_names`.
     """
 
     def __init__(self, reading: Reading, session: Session | None = None) -> None:
@@ -59,6 +60,7 @@ class Draft:
         self.data = reading.data
         self.proved: Mapping[str, Verified] = {}
         self.tried: Session | None = None
+        self.only_names = False
         self.remarks: list[str] = []
         self._files: dict[str, list[_Slot]] = {}
         self._whole: dict[str, bytes] = {}

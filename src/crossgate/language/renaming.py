@@ -59,6 +59,7 @@ def rename(draft: Draft, kind: NameKind, name: str, new: str) -> str:
         raise PlanError(f"it is called {name} already")
     _see_that_it_is_free(draft.plan, named, taken)
     lines = write_anew(draft, named, {name: taken})
+    draft.only_names = True
     return f"{kind} {name} is called {taken} in {lines} line{'s' if lines != 1 else ''}"
 
 
@@ -105,9 +106,11 @@ def _known(plan: Plan, kind: NameKind) -> list[str]:
 
 def _see_that_it_is_a_name(named: Named, new: str) -> None:
     words = Words(Line("the new name", 1, new))
-    if named is Named.POINT:
+    if named is Named.LIST and new.isdecimal():
+        words.take("a number")
+    elif named is Named.POINT:
         words.part("a point")
-    elif not (named is Named.LIST and new.isdecimal()):
+    else:
         words.name(f"a {named}")
     words.end()
 
