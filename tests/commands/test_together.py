@@ -141,7 +141,8 @@ def test_what_cannot_be_in_a_batch(plan: Path, run: Run, lines: str, message: st
         (("place", "new", "inbound", "r.a", "--replace", "--move"), "exclude each other"),
         (("undo",), "has written no edit of this plan yet"),
         (("redo",), "has written no edit of this plan yet"),
-        (("rename", "host", "a", "b"), "no host a"),
+        (("rename", "host", "q", "b"), "no host q"),
+        (("rename", "host", "r.a", "b"), "r.a is of another kind; write: rename point r.a b"),
         (("rename", "host", "h", "k"), "k stands for a host already"),
         (("rename", "host", "h", "some"), "some stands for a group already"),
         (("rename", "host", "h", "h"), "it is called h already"),
@@ -229,6 +230,7 @@ def test_a_name_is_given_anew_everywhere_and_nothing_else(
     [
         ("group add servers duty", "servers  manifest, resolver\n", "manifest, resolver, duty\n"),
         ("group take servers resolver", "manifest, resolver\n", "group servers  manifest\n"),
+        ("group add servers duty, laptop", "", "group servers  manifest, resolver, duty, laptop\n"),
         ("service add booking tcp/9444", "", "tcp/8443, tcp/9443, tcp/9444\n"),
         ("service take booking tcp/9443", "tcp/8443, tcp/9443\n", "service booking   tcp/8443\n"),
         ("window change night daily 23:00-05:00", "22:00-05:30", "daily 23:00-05:00\n"),

@@ -115,7 +115,10 @@ def _build(name: str, listed: Listed, only_named: bool = False) -> Any:
         ending = examples(*listed.examples)
         holder.command(name, help=_told(own), rich_help_panel=listed.step, epilog=ending)(own)
     built = typer.main.get_group(holder).commands[name]
-    for command in (built, *getattr(built, "commands", {}).values()):
+    inner = list(getattr(built, "commands", {}).values())
+    for command in inner:
+        command.short_help = command.get_short_help_str(_SENTENCE)
+    for command in (built, *inner):
         for each in command.params:
             if each.param_type_name == "argument":
                 each.display_type_rich = _untyped

@@ -76,7 +76,7 @@ def service_take(name: NameArgument, members: MembersArgument) -> Change:
 def _members(kind: str, name: str, members: list[str], more: bool) -> Change:
     from crossgate.language import statements
 
-    own = [each for word in members for each in word.split(", ")]
+    own = [each for word in members for each in word.removesuffix(",").split(", ")]
 
     def change(draft: Draft) -> str:
         do = statements.add_members if more else statements.take_members

@@ -46,7 +46,12 @@ def rename(draft: Draft, kind: NameKind, name: str, new: str) -> str:
     """
     known = _known(draft.plan, kind)
     if name not in known:
-        raise PlanError(unknown(kind, name, known))
+        other = next((each for each in NameKind if name in _known(draft.plan, each)), None)
+        raise PlanError(
+            unknown(kind, name, known)
+            if other is None
+            else f"{name} is of another kind; write: rename {other} {name} {new}"
+        )
     named = _NAMED.get(kind, Named.NAME)
     owner, dot, part = new.rpartition(".")
     if named is Named.POINT and dot:
