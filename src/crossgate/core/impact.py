@@ -15,6 +15,7 @@ from typing import NamedTuple
 
 from crossgate.core.answers.change import Change
 from crossgate.core.answers.compare import Difference, differences
+from crossgate.core.answers.names_alone import Renamed
 from crossgate.core.answers.verify import Verified, Verifier
 from crossgate.core.audit import audit
 from crossgate.core.audit.scope import Focus, Touched
@@ -70,16 +71,17 @@ def impact_of(
     now: datetime,
     tell: Tell | None = None,
     proved: Mapping[str, Verified] | None = None,
-    only_names: bool = False,
+    renamed: Renamed | None = None,
 ) -> Impact:
     """Return the differences that putting `new` in the place of `old` makes; new expectations that
-    are `proved` already are not proved again. Where `only_names` differ, a line says the same in
-    both plans, and is told by where it stands.
+    are `proved` already are not proved again. Where something was only `renamed`, a line says the
+    same in both plans, and is told by where it stands.
     """
     missed: list[TooManyPieces] = []
     unaudited: list[TooManyPieces] = []
-    change = Change(old, new)
+    change = Change(old, new, renamed)
     new = change.new
+    only_names = renamed is not None
     turned, differing = (
         _turned(change, now, proved or {}, only_names),
         differences(old, new, tell, missed, change),
@@ -177,7 +179,7 @@ def _findings(
     the old plan are then not taken to be gone.
     """
     old, new = change.old, change.new
-    anew = _anew(old, new)
+    anew = _anew(change)
     focus_old, focus_new = _focus(old, new, anew)
     regions = cache(change.altered)
     touched = [Touched(cache(partial(change.touched, each)), regions, anew) for each in (old, new)]
@@ -249,12 +251,14 @@ def _asked_by(entry: AnyEntry) -> str:
     return entry.text.removesuffix(" log") if entry.log else entry.text
 
 
-def _anew(before: Session, after: Session) -> set[str]:
+def _anew(change: Change) -> set[str]:
     """Return the lists that only one plan has, or that are placed elsewhere: everything about them
     is looked at.
     """
-    old, new = before.plan, after.plan
-    if not after.network.same_addresses(before.network):
+    old, new = change.old.plan, change.new.plan
+    if change.in_names_alone:
+        return old.lists.keys() ^ new.lists.keys()
+    if not change.new.network.same_addresses(change.old.network):
         return {*old.lists, *new.lists}
     moved = {name for _, _, name in _stands(old) ^ _stands(new)}
     return moved | (old.lists.keys() ^ new.lists.keys())

@@ -137,7 +137,7 @@ def propose(
         plan = reading.changed(new).plan
     diff = tuple(_diff(old, new))
     after = Session(plan, beside=draft.tried or draft.session)
-    impact = impact_of(draft.session, after, now, tell, draft.proved, draft.only_names)
+    impact = impact_of(draft.session, after, now, tell, draft.proved, draft.renamed)
     refused = "" if anyway else _why_refused(impact)
     if harmless and impact.differences:
         refused = "traffic would be treated otherwise, which must not be; please report this plan"

@@ -11,6 +11,7 @@ from dataclasses import dataclass, field
 from difflib import SequenceMatcher
 from pathlib import Path
 
+from crossgate.core.answers.names_alone import Renamed
 from crossgate.core.answers.verify import Verified
 from crossgate.core.model.errors import Place, PlanError
 from crossgate.core.traffic.session import Session
@@ -48,7 +49,7 @@ class Draft:
     An edit leaves in `remarks` what it has to tell beyond its sentence. An edit that writes
     expectations which it has proved already, for the network and lists that it writes, leaves them
     in `proved`, by text. One that has tried its result leaves the session of that plan in `tried`.
-    One that gives things other names, and leaves everything where it is, sets `only_names`.
+    One that gives something another name, and leaves everything where it is, says so in `renamed`.
     """
 
     def __init__(self, reading: Reading, session: Session | None = None) -> None:
@@ -60,7 +61,7 @@ class Draft:
         self.data = reading.data
         self.proved: Mapping[str, Verified] = {}
         self.tried: Session | None = None
-        self.only_names = False
+        self.renamed: Renamed | None = None
         self.remarks: list[str] = []
         self._files: dict[str, list[_Slot]] = {}
         self._whole: dict[str, bytes] = {}

@@ -9,6 +9,7 @@ from collections.abc import Mapping
 from enum import StrEnum
 from pathlib import Path
 
+from crossgate.core.answers.names_alone import NameSpace, Renamed
 from crossgate.core.model.errors import Place, PlanError, unknown
 from crossgate.core.model.plan import Plan
 from crossgate.language.draft import Draft
@@ -40,6 +41,15 @@ _NAMED = {
 }
 
 
+_SPACES = {
+    Named.NAME: NameSpace.THING,
+    Named.POINT: NameSpace.PART,
+    Named.SERVICE: NameSpace.SERVICE,
+    Named.WINDOW: NameSpace.WINDOW,
+    Named.LIST: NameSpace.LIST,
+}
+
+
 def rename(draft: Draft, kind: NameKind, name: str, new: str) -> str:
     """Change a name, and say in how many lines. Raises `PlanError` for a name that the plan does
     not have for that kind, and for a new one that is invalid or taken.
@@ -64,7 +74,10 @@ def rename(draft: Draft, kind: NameKind, name: str, new: str) -> str:
         raise PlanError(f"it is called {name} already")
     _see_that_it_is_free(draft.plan, named, taken)
     lines = write_anew(draft, named, {name: taken})
-    draft.only_names = True
+    device = name.partition(".")[0] if named is Named.POINT else ""
+    draft.renamed = Renamed(
+        _SPACES[named], name.removeprefix(f"{device}."), taken.removeprefix(f"{device}."), device
+    )
     return f"{kind} {name} is called {taken} in {lines} line{'s' if lines != 1 else ''}"
 
 

@@ -20,6 +20,7 @@ from itertools import chain
 from typing import TYPE_CHECKING, NamedTuple
 
 from crossgate.core.answers.list_changes import Ends, ListChanges, regions_of
+from crossgate.core.answers.names_alone import Renamed, differ_in_names_alone
 from crossgate.core.model.address import Family, Pattern
 from crossgate.core.network.address_classes import AddressClass, address_classes, boundaries
 from crossgate.core.network.paths import Endpoint
@@ -113,11 +114,14 @@ class TouchedPairs(NamedTuple):
 
 class Change:
     """The change from one plan to another; `new` is a session made beside `old`, a fresh one where
-    the given one is not.
+    the given one is not. An edit that only gave something another name says what was `renamed`.
     """
 
-    def __init__(self, old: Session, new: Session) -> None:
+    def __init__(self, old: Session, new: Session, renamed: Renamed | None = None) -> None:
         self.old, self.new = old, new if new.is_beside(old) else Session(new.plan, beside=old)
+        self.in_names_alone = renamed is not None and differ_in_names_alone(
+            old.plan, new.plan, renamed
+        )
         self._lists = ListChanges(self.old, self.new)
         self._known: dict[tuple[Family, bool], _Pairs] = {}
         self._in_lists_alone: dict[Family, bool] = {}
@@ -144,6 +148,8 @@ class Change:
         """Whether the plans can treat any packet of a family differently, or unless `treated` have
         another line decide about it.
         """
+        if self.in_names_alone:
+            return False
         places = self._lists.at(family).values()
         return not self._only_lists(family) or any(
             not treated or each.regions != [] for each in places
