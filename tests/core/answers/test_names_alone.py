@@ -129,6 +129,7 @@ def test_one_name_is_nothing_and_every_line_less_is_something(
         (RENAMED[12], "22:00-05:30", "22:00-05:00"),
         (RENAMED[3], "at most 5", "at most 6"),
         (RENAMED[3], "permit ip shop", "deny ip shop"),
+        (RENAMED[3], "desk at s.1", "desk"),
         (RENAMED[3], "router r stateful", "router r closed stateful"),
     ],
 )

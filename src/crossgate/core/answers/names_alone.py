@@ -144,8 +144,8 @@ class _Walk:
         if not self._holds_names(old, name):
             return self.same(was, now)
         if isinstance(was, dict):
-            keys = self._same_in_order(list(was), list(now), self._same_name)
-            return keys and self._same_in_order(was.values(), now.values(), self.same)
+            # They have the names in them by which they are found.
+            return self._same_in_order(was.values(), now.values(), self.same)
         if isinstance(was, tuple):
             return self._same_in_order(was, now, self._same_name)
         return self._same_name(was, now)
