@@ -41,6 +41,8 @@ EXTENDED = {
     "permit any a to b": "permit ip a to b",
     "permit ip all to b": "permit ip any to b",
     "permit tcp/80, tcp/443 a to b": "permit tcp/80,tcp/443 a to b",
+    "permit tcp/80, tcp/443 a but 10.0.0.9 to b": "permit tcp/80,tcp/443 a but 10.0.0.9 to b",
+    "permit tcp 80 any but a, b any": "permit tcp/80 any but a,b to any",
     "Allow https a to b": "permit https a to b",
     'drop https a to b during night logging "why"': 'deny https a to b during night log "why"',
     "off block https a to b": "off deny https a to b",

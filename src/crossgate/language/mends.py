@@ -216,7 +216,15 @@ class _Reader:
         return word.lower() if word.lower() in (*_PORTED, "ip", "icmp") else word
 
     def _end(self) -> list[str] | None:
-        """Take a source or a destination from the front."""
+        """Take a source or a destination from the front, with what it excepts."""
+        own = self._addresses()
+        if own is None or self.words[:1] != ["but"]:
+            return own
+        self.words.pop(0)
+        less = self._addresses()
+        return None if less is None else [*own, "but", *less]
+
+    def _addresses(self) -> list[str] | None:
         if not self.words:
             return None
         word = self.words.pop(0)

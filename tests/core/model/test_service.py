@@ -74,7 +74,7 @@ def test_forms(text: str, four: list[str], six: list[str]) -> None:
         ("icmp/echo-request/7x", "no code", "7x"),
         ("nonsense-at-all", "no service", "nonsense-at-all"),
         ("tcp/-", "one side", "-"),
-        ("tcp/80,,90", "no port", ","),
+        ("tcp/80,,90", "a port is missing", ","),
     ],
 )
 def test_errors_name_the_part_at_fault(text: str, says: str, part: str) -> None:

@@ -40,6 +40,8 @@ ADDRESSES = {
         "10.64.16.8-10.64.16.27",
         "10.64.32.10 wild 0.0.3.0",
         "10.64.8.1 wild 0.0.12.6",
+        "10.64.32.10 wild 0.0.3.0, kiosk",
+        "hall but kiosk, 10.64.8.64/26",
     ),
     Family.IPV6: (
         "any",
@@ -51,6 +53,8 @@ ADDRESSES = {
         "2001:db8::8-2001:db8::13",
         "2001:db8::a wild ::a0:0:0",
         "2001:db8::5 wild ::f0",
+        "2001:db8::5 wild ::f0, kiosk",
+        "hall but kiosk",
     ),
 }
 SERVICES = (

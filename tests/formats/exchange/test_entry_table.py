@@ -75,6 +75,12 @@ def test_a_place_that_the_plan_has_not_is_a_note(run: Run, demo: Path) -> None:
         ),
         ("x,extended,ipv4,10,,permit,ip,moon,any,,,,,,", "moon"),
         (
+            "x,extended,ipv4,10,,permit,ip,any,any log,,,,,,",
+            "destination is any log, where names or addresses belong, with commas between several",
+        ),
+        ('x,extended,ipv4,10,,permit,ip,any,"any, ",,,,,,', "destination is any,, where names"),
+        ("x,extended,ipv4,10,,permit,ip,any,any but,,,,,,", "destination is any but, where names"),
+        (
             "kiosk-port,standard,ipv4,10,,permit,,any,,,,,,,",
             "the plan has a list kiosk-port already; --replace",
         ),

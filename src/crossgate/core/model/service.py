@@ -399,7 +399,8 @@ def _parse_port(text: str) -> int:
         return number
     near = nearest(text, list(iana.services()))
     raise ServiceError(
-        f"{text or 'nothing'} is no port: a number or an IANA service name"
+        (f"{text} is no port" if text else "a port is missing here")
+        + ": a number or an IANA service name"
         + (f"; there is {near}" if near else ""),
         0,
         len(text),

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import csv
 import io
+import re
 from collections.abc import Iterator, Sequence
 from datetime import date
 from typing import Any, TypeVar
@@ -312,15 +313,20 @@ def _word(given: Given, row: Row, column: str) -> str:
 
 
 def _ends(given: Given, row: Row, column: str) -> str:
-    """Return the addresses in a cell: one word, or an address with its wildcard or mask. Raises
-    `PlanError` for more.
+    """Return the addresses in a cell: names and addresses behind commas or `but`, each one word or
+    an address with its wildcard or mask. Raises `PlanError` for anything that would be read as
+    another part of the entry.
     """
     found = _words(given, row, column)
-    words = found.split()
-    if len(words) != 1 and (len(words) != 3 or words[1] not in ("wild", "mask")):
-        raise _error(
-            given, row, f"{column} is {found}, where one word belongs, or ADDRESS wild WILDCARD"
-        )
+    for each in re.split(r", ?| but ", found):
+        words = each.split()
+        if len(words) != 1 and (len(words) != 3 or words[1] not in ("wild", "mask")):
+            raise _error(
+                given,
+                row,
+                f"{column} is {found}, where names or addresses belong, with commas between "
+                "several, and ADDRESS wild WILDCARD for a wildcard",
+            )
     return found
 
 
