@@ -87,7 +87,10 @@ ADDRESSES = {
 def entry_words(draw: st.DrawFn) -> str:
     """Draw an entry for a list of either family."""
     end = st.sampled_from(
-        ["any", "any", "a", "b", "pinned", "plain", "server", "some", "left", "right.b"]
+        [
+            *("any", "any", "a", "b", "pinned", "plain", "server", "some", "left", "right.b"),
+            *("any but pinned, b", "plain, server", "a but some"),
+        ]
     )
     service = draw(
         st.sampled_from(

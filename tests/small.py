@@ -117,10 +117,18 @@ def _between(packet: Packet) -> tuple[int, int]:
 @st.composite
 def address_words(draw: st.DrawFn, family: Family) -> str:
     """Draw the words of a source or destination."""
-    low = draw(st.integers(0, 3))
-    form = draw(st.sampled_from(["any", "one", "prefix", "wild", "range"]))
+    form = draw(st.sampled_from(["any", "block", "block", "several", "but"]))
     if form == "any":
-        return "any"
+        return form
+    words = draw(st.lists(block_words(family), min_size=1, max_size=1 if form == "block" else 2))
+    return f"{'any but ' * (form == 'but')}{', '.join(words)}"
+
+
+@st.composite
+def block_words(draw: st.DrawFn, family: Family) -> str:
+    """Draw the words of one address, or of some that are written together."""
+    low = draw(st.integers(0, 3))
+    form = draw(st.sampled_from(["one", "prefix", "wild", "range"]))
     if form == "one":
         return text(family, low)
     if form == "prefix":

@@ -72,6 +72,17 @@ def test_a_finding_is_ended_by_what_is_proposed(tmp_path: Path, name: str) -> No
             "fence 10: 10.64.8.0 wild 0.0.0.255 instead of 10.64.8.0 wild 255.255.255.0",
         ),
         (
+            "    10 permit ip server, 10.64.8.0 wild 255.255.255.0 to any",
+            "mask-reversed",
+            "fence 10: server, 10.64.8.0 wild 0.0.0.255 instead of server, 10.64.8.0 wild "
+            "255.255.255.0",
+        ),
+        (
+            "    10 permit ip 10.64.8.0/25, server to any",
+            "subnet-missed",
+            "fence 10: hall instead of 10.64.8.0/25",
+        ),
+        (
             "    10 permit ip 10.64.8.0 wild 0.0.0.127 to any",
             "subnet-missed",
             "fence 10: hall instead of 10.64.8.0 wild 0.0.0.127",

@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterator
 from datetime import datetime
 
 from crossgate.core.audit.context import Case
-from crossgate.core.audit.notation import Subnets, other_mask
+from crossgate.core.audit.notation import Subnets, one_by_one, other_mask
 from crossgate.core.audit.registry import AUDITS
 from crossgate.core.conversation.opening import Conversation
 from crossgate.core.conversation.packets import Tracer
@@ -294,7 +294,11 @@ def _written_anew(
         if finding.name == "mask-reversed" and (meant := other_mask(addresses)) is not None:
             words.append((addresses.text, meant))
         if finding.name == "subnet-missed":
-            words += [(addresses.text, name) for name, _, _ in Subnets(plan).nearly(addresses)]
+            words += [
+                (each.text, name)
+                for each in one_by_one(plan, addresses)
+                for name, _, _ in Subnets(plan).nearly(each)
+            ]
     if finding.name == "protocol-meant":
         tokens = entry.service.text.split(",")
         meant = ",".join(
@@ -312,7 +316,7 @@ def _written_anew(
 
 def _with(text: str, old: str, new: str) -> str:
     """Return an entry's text with some words replaced."""
-    return re.sub(rf"(?<!\S){re.escape(old)}(?!\S)", new.replace("\\", r"\\"), text, count=1)
+    return re.sub(rf"(?<!\S){re.escape(old)}(?![^\s,])", new.replace("\\", r"\\"), text, count=1)
 
 
 def _moved(plan: Plan, finding: Finding, access_list: AccessList, entry: Entry) -> Iterator[Step]:

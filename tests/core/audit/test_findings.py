@@ -469,6 +469,11 @@ def test_a_reversed_mask_is_told_with_the_right_one(plan_of: Read) -> None:
     assert "mask-reversed" in names(plan_of(NETWORK + group))
     six = SIX.format("    permit ip 2001:db8:64:8:: wild ffff:ffff:ffff:ffff:: to any")
     assert "mask-reversed" in names(plan_of(NETWORK + six))
+    for among in ("kiosk, 10.64.8.0 wild 255.255.255.0", "any but 10.64.8.0 wild 255.255.255.0"):
+        several = FENCE.format(f"    10 permit tcp/80 {among} to server")
+        assert "mask-reversed" in names(plan_of(NETWORK + several))
+        right = several.replace("255.255.255.0", "0.0.0.255")
+        assert "mask-reversed" not in names(plan_of(NETWORK + right))
 
 
 @pytest.mark.parametrize(

@@ -27,6 +27,7 @@ from crossgate.core.model.errors import Place
 from crossgate.core.model.finding import Fault, Finding
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import split_service
+from crossgate.core.sets.meaning import meaning_of, words_of, written_as
 
 
 class _Addressed(NamedTuple):
@@ -42,18 +43,31 @@ class _Addressed(NamedTuple):
 
 
 def _addressed(case: Case) -> Iterator[_Addressed]:
-    """Yield the sources and destinations of entries that are not names, and the members of groups."""
+    """Yield what is no name in the sources and destinations of entries, and the members of groups."""
     for access_list in case.plan.lists.values():
         for entry in case.scope.entries(access_list):
             for addresses in (entry.source, entry.destination):
-                if looks_like_address(addresses.text):
-                    yield _Addressed(entry.place, access_list, entry, "", addresses)
+                for own in one_by_one(case.plan, addresses):
+                    if looks_like_address(own.text):
+                        yield _Addressed(entry.place, access_list, entry, "", own)
     for group in case.plan.groups.values():
         for members in group.members.values():
             for each in members.patterns:
                 yield _Addressed(
                     group.place, None, None, f"group {group.name}: ", Addresses(str(each), (each,))
                 )
+
+
+def one_by_one(plan: Plan, addresses: Addresses) -> Iterator[Addresses]:
+    """Yield the addresses and names of a text by themselves, also those that it leaves out."""
+    taken, left_out = words_of(addresses.text)
+    if len(taken) == 1 and not left_out:
+        yield addresses
+        return
+    for word in (*taken, *left_out):
+        meaning = meaning_of(plan, word)
+        if meaning is not None:
+            yield Addresses(word, meaning.patterns)
 
 
 def _finding(name: str, at: _Addressed, fault: Fault) -> Finding:
@@ -78,8 +92,8 @@ def mask_reversed(case: Case) -> Iterator[Finding]:
     wildcard where a netmask is meant.
     """
     for at in _addressed(case):
-        addresses = at.addresses
-        fault = _netmask_as_wildcard(addresses) or _all_or_nothing(addresses.text)
+        text = at.addresses.text
+        fault = _netmask_as_wildcard(text) or _all_or_nothing(text)
         if fault is not None:
             yield _finding("mask-reversed", at, fault)
 
@@ -88,25 +102,27 @@ def other_mask(addresses: Addresses) -> str | None:
     """Return addresses with the kind of mask that is meant, where they are written with the other
     kind (`mask-reversed`); None elsewhere.
     """
-    meant = _wildcard_meant(addresses)
+    taken, left_out = words_of(addresses.text)
+    found = written_as(map(_with_other_mask, taken), map(_with_other_mask, left_out))
+    return found if found != addresses.text else None
+
+
+def _with_other_mask(text: str) -> str:
+    meant = _wildcard_meant(text)
     if meant is not None:
-        return f"{addresses.text.partition(' wild ')[0]} wild {format_address(*meant)}"
-    return (
-        re.split(" wild | mask ", addresses.text)[0]
-        if _all_or_nothing(addresses.text) is not None
-        else None
-    )
+        return f"{text.partition(' wild ')[0]} wild {format_address(*meant)}"
+    return text if _all_or_nothing(text) is None else re.split(" wild | mask ", text)[0]
 
 
-def _netmask_as_wildcard(addresses: Addresses) -> Fault | None:
+def _netmask_as_wildcard(text: str) -> Fault | None:
     """Return the fault of a wildcard whose 1 bits are one run at the left, as in a netmask; None
     for any other.
     """
-    meant = _wildcard_meant(addresses)
+    meant = _wildcard_meant(text)
     if meant is None:
         return None
     family, wildcard = meant
-    address, _, mask = addresses.text.partition(" wild ")
+    address, _, mask = text.partition(" wild ")
     return Fault(
         (
             f"{mask} is a netmask: as a wildcard it leaves the network open and matches one "
@@ -120,13 +136,14 @@ def _netmask_as_wildcard(addresses: Addresses) -> Fault | None:
     )
 
 
-def _wildcard_meant(addresses: Addresses) -> tuple[Family, int] | None:
+def _wildcard_meant(text: str) -> tuple[Family, int] | None:
     """Return the wildcard that is meant where a netmask is written; None elsewhere."""
-    for each in addresses.patterns if " wild " in addresses.text else ():
-        fixed = each.family.mask & ~each.wildcard
-        if each.wildcard and fixed and fixed & (fixed + 1) == 0:
-            return each.family, fixed
-    return None
+    _, wild, mask = text.partition(" wild ")
+    if not wild:
+        return None
+    family, value = parse_address(mask)
+    fixed = family.mask & ~value
+    return (family, fixed) if value and fixed and fixed & (fixed + 1) == 0 else None
 
 
 def _all_or_nothing(text: str) -> Fault | None:
