@@ -458,6 +458,11 @@ def test_the_packet_of_no_effect_is_one_that_machines_send(plan_of: Read) -> Non
     assert packet == "tcp/443 from 10.64.8.21 port 51000 to 10.64.20.10"
 
 
+def test_what_a_group_leaves_out_on_purpose_is_no_subnet_missed(plan_of: Read) -> None:
+    assert "subnet-missed" not in names(plan_of(f"{NETWORK}group g hall but 10.64.8.128/25\n"))
+    assert "subnet-missed" in names(plan_of(f"{NETWORK}group g server, 10.64.8.0/25\n"))
+
+
 def test_a_reversed_mask_is_told_with_the_right_one(plan_of: Read) -> None:
     (found,) = [
         each

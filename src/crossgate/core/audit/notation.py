@@ -25,6 +25,7 @@ from crossgate.core.model.address import (
 )
 from crossgate.core.model.errors import Place
 from crossgate.core.model.finding import Fault, Finding
+from crossgate.core.model.named import Group
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import split_service
 from crossgate.core.sets.meaning import meaning_of, words_of, written_as
@@ -51,19 +52,34 @@ def _addressed(case: Case) -> Iterator[_Addressed]:
                     if looks_like_address(own.text):
                         yield _Addressed(entry.place, access_list, entry, "", own)
     for group in case.plan.groups.values():
+        for each in _members(case.plan, group):
+            yield _Addressed(group.place, None, None, f"group {group.name}: ", each)
+
+
+def _members(plan: Plan, group: Group) -> Iterator[Addresses]:
+    """Yield the members of a group that are no names: as they are written, or as its table has
+    them.
+    """
+    if group.text.startswith("from "):
         for members in group.members.values():
-            for each in members.patterns:
-                yield _Addressed(
-                    group.place, None, None, f"group {group.name}: ", Addresses(str(each), (each,))
-                )
+            yield from (Addresses(str(each), (each,)) for each in members.patterns)
+    else:
+        yield from (
+            each for each in _word_by_word(plan, group.text) if looks_like_address(each.text)
+        )
 
 
 def one_by_one(plan: Plan, addresses: Addresses) -> Iterator[Addresses]:
-    """Yield the addresses and names of a text by themselves, also those that it leaves out."""
+    """Yield the addresses and names of an entry's end by themselves, also those that it leaves
+    out.
+    """
     taken, left_out = words_of(addresses.text)
-    if len(taken) == 1 and not left_out:
-        yield addresses
-        return
+    several = len(taken) > 1 or left_out
+    yield from _word_by_word(plan, addresses.text) if several else (addresses,)
+
+
+def _word_by_word(plan: Plan, text: str) -> Iterator[Addresses]:
+    taken, left_out = words_of(text)
     for word in (*taken, *left_out):
         meaning = meaning_of(plan, word)
         if meaning is not None:

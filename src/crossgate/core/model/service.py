@@ -330,6 +330,8 @@ def _no_number(text: str, number: int | None) -> ServiceError:
 
 
 def _no_service(name: str) -> ServiceError:
+    if not name:
+        return ServiceError("a service is missing here; there is no blank behind a comma", 0, 0)
     said = iana.SAID.get(name.lower(), "")
     ready = f"bring in the trade's: use services {name}" if name in BUNDLES else ""
     if said or ready:
@@ -350,7 +352,7 @@ def _no_service(name: str) -> ServiceError:
         if near
         else "; write a protocol, tcp/PORT, udp/PORT, icmp/TYPE or a service name"
     )
-    return ServiceError(f"no service {name or 'here'}{mend}", 0, len(name), near)
+    return ServiceError(f"no service {name}{mend}", 0, len(name), near)
 
 
 def parse_ports(text: str, offset: int = 0) -> Ports:
