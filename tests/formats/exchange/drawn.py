@@ -27,6 +27,7 @@ router lighthouse
 host kiosk 10.64.8.21 2001:db8:64:8::21 on hall
 group berths 10.64.32.10, 10.64.33.10-10.64.33.13, 2001:db8::8, 2001:db8::20-2001:db8::27
 service booking tcp/8443, tcp/9443
+leases 10.64.8.100-10.64.8.120 on hall by lighthouse
 """
 ADDRESSES = {
     Family.IPV4: (
@@ -42,6 +43,7 @@ ADDRESSES = {
         "10.64.8.1 wild 0.0.12.6",
         "10.64.32.10 wild 0.0.3.0, kiosk",
         "hall but kiosk, 10.64.8.64/26",
+        "leases of hall, kiosk",
     ),
     Family.IPV6: (
         "any",

@@ -313,14 +313,15 @@ def _word(given: Given, row: Row, column: str) -> str:
 
 
 def _ends(given: Given, row: Row, column: str) -> str:
-    """Return the addresses in a cell: names and addresses behind commas or `but`, each one word or
-    an address with its wildcard or mask. Raises `PlanError` for anything that would be read as
-    another part of the entry.
+    """Return the addresses in a cell: names and addresses behind commas or `but`, each one word,
+    an address with its wildcard or mask, or the leases of a subnet. Raises `PlanError` for anything
+    that would be read as another part of the entry.
     """
     found = _words(given, row, column)
     for each in re.split(r", ?| but ", found):
         words = each.split()
-        if len(words) != 1 and (len(words) != 3 or words[1] not in ("wild", "mask")):
+        three = len(words) == 3 and (words[1] in ("wild", "mask") or words[:2] == ["leases", "of"])
+        if len(words) != 1 and not three:
             raise _error(
                 given,
                 row,
