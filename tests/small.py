@@ -121,7 +121,8 @@ def address_words(draw: st.DrawFn, family: Family) -> str:
     if form == "any":
         return form
     words = draw(st.lists(block_words(family), min_size=1, max_size=1 if form == "block" else 2))
-    return f"{'any but ' * (form == 'but')}{', '.join(words)}"
+    eight = f"{text(family, 0)}/{family.bits - 3}"  # more than the words leave out
+    return f"{eight} but {', '.join(words)}" if form == "but" else ", ".join(words)
 
 
 @st.composite

@@ -8,7 +8,7 @@ all of lists whose placement or network changed.
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Collection, Mapping
+from collections.abc import Collection, Iterator, Mapping
 from datetime import datetime
 from functools import cache, partial
 from typing import NamedTuple
@@ -95,14 +95,8 @@ def _turned(
 ) -> list[Turned]:
     """Return the expectations whose answer changes, and those that are new."""
     before, after = Verifier(change.old), Verifier(change.new)
-    identity = _where if only_names else _identity
-    known: dict[object, list[Promise]] = {}
-    for each in change.old.plan.wanted(now):
-        known.setdefault(identity(each), []).append(each)
     found = []
-    for each in change.new.plan.wanted(now):
-        same = known.get(identity(each))
-        was = same.pop(0) if same else None
+    for was, each in _paired(change, now, only_names):
         if was is not None and not _can_turn(change, was, each):
             continue
         held = before.verify(was).held if was is not None else None
@@ -111,6 +105,47 @@ def _turned(
         if verified.held is not held:
             found.append(Turned(held, verified))
     return found
+
+
+def _paired(
+    change: Change, now: datetime, only_names: bool
+) -> Iterator[tuple[Promise | None, Promise]]:
+    """Yield the expectations of the new plan, each with what it was in the old one: a line of the
+    same words or, where some name is another one now, of the same meaning. None is a new one.
+    """
+    identity = _where if only_names else _identity
+    known: dict[object, list[Promise]] = {}
+    for each in change.old.plan.wanted(now):
+        known.setdefault(identity(each), []).append(each)
+    pairs = [
+        (same.pop(0) if (same := known.get(identity(each))) else None, each)
+        for each in change.new.plan.wanted(now)
+    ]
+    left = [each for several in known.values() for each in several]
+    for was, each in pairs:
+        if was is None:
+            was = next((own for own in left if _say_the_same(change, own, each)), None)
+            left = [own for own in left if own is not was]
+        yield was, each
+
+
+def _say_the_same(change: Change, was: Promise, now: Promise) -> bool:
+    """Whether two expectations differ in words alone."""
+    return _without_words(was) == _without_words(now) and all(
+        _about(change.old.plan, was, family) == _about(change.new.plan, now, family)
+        for family in Family
+    )
+
+
+def _without_words(claim: Promise) -> Promise:
+    if isinstance(claim, Only):
+        return claim._replace(services=(), source="", destination="", comment="", text="", owner="")
+    return claim._replace(service="", source="", destination="", comment="", text="", owner="")
+
+
+def _about(plan: Plan, claim: Promise, family: Family) -> object:
+    """Return what the ends and the services of a claim stand for in a family."""
+    return claim_ends(plan, claim, family), _service(plan, claim, family)
 
 
 def _can_turn(change: Change, was: Promise, now: Promise) -> bool:
@@ -123,17 +158,11 @@ def _can_turn(change: Change, was: Promise, now: Promise) -> bool:
     if isinstance(now, Only) and plans[0].only_lines != plans[1].only_lines:
         return True
     for family in Family:
-        here, far = zip(
-            claim_ends(plans[0], was, family), claim_ends(plans[1], now, family), strict=True
-        )
-        if (
-            here[0] != here[1]
-            or far[0] != far[1]
-            or _service(plans[0], was, family) != _service(plans[1], now, family)
-        ):
+        if _about(plans[0], was, family) != _about(plans[1], now, family):
             return True
+        here, far = claim_ends(plans[1], now, family)
         classes = change.new.address_classes(family)
-        if change.concerns(family, meant(classes, here[1]), meant(classes, far[1])):
+        if change.concerns(family, meant(classes, here), meant(classes, far)):
             return True
     return False
 

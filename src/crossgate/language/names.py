@@ -282,11 +282,8 @@ class Names:
         found = self._met_before(words, word)
         if found is None:
             plan = self.plan
-            raise words.unknown(
-                "name",
-                word,
-                [*plan.hosts, *plan.segments, *plan.groups, *self.pending_groups, *plan.devices],
-            )
+            groups = dict.fromkeys((*plan.groups, *self.pending_groups))
+            raise words.unknown("name", word, [*plan.hosts, *plan.segments, *groups, *plan.devices])
         if found.kind is WordKind.PORT:
             raise words.error(f"{word} is a port and has no addresses; name an interface")
         if found.kind is WordKind.OUTSIDE:

@@ -10,24 +10,20 @@ import os
 import select
 import socket
 import struct
-import sys
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from enum import StrEnum
-from pathlib import Path
 from typing import Any, NamedTuple
 
 from crossgate.core.conversation.opening import Conversation, service_label
-from crossgate.core.model.address import Address, Family
-from crossgate.core.model.packet import ECHO, ICMP, ICMPV6, TCP, UDP, Packet
+from crossgate.core.model.address import Address, Family, parse_address
+from crossgate.core.model.packet import ACK, ECHO, ICMP, ICMPV6, SYN, TCP, UDP, Packet
 from crossgate.core.model.tls import Hello
 from crossgate.formats.readers.tls import HANDSHAKE, SERVER_HELLO
 from crossgate.rehearsal.network import Rehearsal
 
 _PATIENCE = 2
 """So many times what is not yet seen as claimed is waited for once more."""
-_SYN_RECEIVED = "03"
-"""The state of a TCP conversation of which the last leg has not come, in /proc/net/tcp."""
 _CLIENT_HELLO, _SUPPORTED_VERSIONS, _LAST_OLD = 1, 43, 0x0303
 _RANDOM = slice(11, 19)
 """Where a record with a hello has the first octets of its random value."""
@@ -93,6 +89,8 @@ class Round:
     tries: list[Try] = field(default_factory=list)
     open: list[socket.socket] = field(default_factory=list)
     listening: dict[tuple[object, ...], socket.socket] = field(default_factory=dict)
+    opened: set[tuple[str, Address, int]] = field(default_factory=set)
+    """The machines that have received a SYN, from which address and for which port."""
 
     def begin(self, attempt: Attempt) -> Try:
         """Listen at the far end of an attempt, and start it."""
@@ -126,6 +124,7 @@ class Round:
         if key in self.listening:
             return
         if packet.protocol == TCP:
+            self._listen_for_openings(attempt.machine, family)
             made = self._socket(attempt.machine, family, socket.SOCK_STREAM, 0)
             made.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
         elif packet.protocol == UDP:
@@ -141,6 +140,26 @@ class Round:
         except OSError:
             return  # it is not listened, and the attempt shows it
         self._watch(made, lambda: self._hear(made, packet.protocol), select.EPOLLIN)
+
+    def _listen_for_openings(self, machine: str, family: Family) -> None:
+        """Note which SYNs a machine receives: of those whose answers are stopped its system tells
+        nothing, and forgets them where it hears that they are (RFC 5461).
+        """
+        key = machine, family
+        if key not in self.listening:
+            made = self._socket(machine, family, socket.SOCK_RAW, TCP)
+            self.listening[key] = made
+            self._watch(made, lambda: self._hear_opening(made, machine, family), select.EPOLLIN)
+
+    def _hear_opening(self, made: socket.socket, machine: str, family: Family) -> None:
+        try:
+            data, sender = made.recvfrom(2048)
+        except OSError:
+            return
+        segment = data[(data[0] & 15) * 4 :] if family is Family.IPV4 else data
+        _, port, *_, flags = struct.unpack_from("!HHIIBB", segment)
+        if flags & (SYN | ACK) == SYN:
+            self.opened.add((machine, parse_address(sender[0]), port))
 
     def _hear(self, listening: socket.socket, protocol: int) -> None:
         """Receive what comes to a far end, and answer it."""
@@ -244,7 +263,7 @@ class Round:
         """
         for tried in self.tries:
             if not tried.heard and tried.attempt.packet.protocol == TCP:
-                tried.heard = self._half_open(tried.attempt)
+                tried.heard = self._has_opened(tried.attempt)
         return all(each.as_wanted for each in self.tries)
 
     def end(self) -> None:
@@ -253,33 +272,11 @@ class Round:
             self.rehearsal.unwatch(each.fileno())
             each.close()
 
-    def _half_open(self, attempt: Attempt) -> bool:
-        """Whether the far machine has received the opening packet and waits for the rest."""
+    def _has_opened(self, attempt: Attempt) -> bool:
+        """Whether the far machine has received the packet that opens a TCP conversation."""
         packet = attempt.packet
-        name = "tcp" if packet.family is Family.IPV4 else "tcp6"
-        with self._inside(attempt.machine):
-            rows = Path(f"/proc/thread-self/net/{name}").read_text().splitlines()[1:]
-        port, sender = f":{packet.destination_port:04X}", _as_listed(packet)
-        words = (row.split() for row in rows)
-        return any(
-            own.endswith(port) and far.startswith(sender) and state == _SYN_RECEIVED
-            for _, own, far, state, *_ in words
-        )
-
-
-def _as_listed(packet: Packet) -> str:
-    """Return the sender of a packet as /proc/net/tcp writes it: each 32 bits in this machine's byte
-    order.
-    """
-    octets = packet.source.to_bytes(4 if packet.family is Family.IPV4 else 16)
-    words = struct.unpack(f"!{len(octets) // 4}I", octets)
-    return (
-        "".join(
-            f"{int.from_bytes(struct.pack('=I', socket.htonl(each)), sys.byteorder):08X}"
-            for each in words
-        )
-        + ":"
-    )
+        sender = Address(packet.family, packet.source)
+        return (attempt.machine, sender, packet.destination_port) in self.opened
 
 
 def _icmp_type(data: bytes, protocol: int) -> int:

@@ -42,7 +42,7 @@ ADDRESSES = {
         "10.64.32.10 wild 0.0.3.0",
         "10.64.8.1 wild 0.0.12.6",
         "10.64.32.10 wild 0.0.3.0, kiosk",
-        "hall but kiosk, 10.64.8.64/26",
+        "10.64.8.20/30 but kiosk",
         "leases of hall, kiosk",
     ),
     Family.IPV6: (
@@ -56,7 +56,7 @@ ADDRESSES = {
         "2001:db8::a wild ::a0:0:0",
         "2001:db8::5 wild ::f0",
         "2001:db8::5 wild ::f0, kiosk",
-        "hall but kiosk",
+        "2001:db8::8/126 but 2001:db8::9",
     ),
 }
 SERVICES = (
