@@ -120,9 +120,10 @@ def address_words(draw: st.DrawFn, family: Family) -> str:
     form = draw(st.sampled_from(["any", "block", "block", "several", "but"]))
     if form == "any":
         return form
+    if form == "but":
+        return f"{text(family, 0)}/{family.bits - 2} but {text(family, draw(st.integers(0, 3)))}"
     words = draw(st.lists(block_words(family), min_size=1, max_size=1 if form == "block" else 2))
-    eight = f"{text(family, 0)}/{family.bits - 3}"  # more than the words leave out
-    return f"{eight} but {', '.join(words)}" if form == "but" else ", ".join(words)
+    return ", ".join(words)
 
 
 @st.composite
