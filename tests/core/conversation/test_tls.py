@@ -47,6 +47,8 @@ HELLOS = [
         Hello(version, suite)
         for version, suite in product(range(0x0300, 0x0305), SUITES)
         if (version == 0x0304) is (suite >> 8 == 0x13)
+        # RFC 5289 section 3.2: not with what is older than TLS 1.2.
+        and not (suite in (0xC02F, 0xC030) and version < 0x0303)
     ),
 ]
 SPOKEN = [
