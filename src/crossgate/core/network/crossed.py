@@ -51,7 +51,7 @@ class Crossed(NamedTuple):
     arrived: State | None
 
 
-class Sorted(NamedTuple):
+class TrafficSort(NamedTuple):
     """One sort of traffic, the spans of what is carried (as in `sets.region`), and its ways, those
     of the first path first.
     """
@@ -176,7 +176,7 @@ class CrossedGraphs(WayGraphs):
 
     def by_sort(
         self, origin: Endpoint, destination: Endpoint, plain: tuple[int, int] | None = None
-    ) -> list[Sorted]:
+    ) -> list[TrafficSort]:
         """Return the ways of a pair, for each sort of traffic that the rules treat alike."""
         found: dict[tuple[Crossed, ...], list[int]] = {}
         for sort in range(len(self.translations.sorts.spans)):
@@ -188,7 +188,7 @@ class CrossedGraphs(WayGraphs):
             found.setdefault(ways, []).append(sort)
         every = self.translations.sorts.spans
         return [
-            Sorted(joined(span for each in sorts for span in every[each]), sorts[0], ways)
+            TrafficSort(joined(span for each in sorts for span in every[each]), sorts[0], ways)
             for ways, sorts in found.items()
         ]
 
@@ -576,7 +576,7 @@ class Trip:
             if hop is None:
                 stack.pop()
                 continue
-            step = Step(graphs, state, hop)
+            step = TranslatedHop(graphs, state, hop)
             met = (*tokens, *step.tokens)
             if wanted is not None and wanted.tokens[: len(met)] != met:
                 continue
@@ -608,7 +608,7 @@ def at_end(path: Path, state: State) -> Path:
     return path
 
 
-class Step:
+class TranslatedHop:
     """A hop of a packet in some state: the tokens that it meets with their views, the hop as the
     translations leave it, and the state after it.
     """
