@@ -34,7 +34,7 @@ settings.register_profile(
 settings.load_profile("crossgate")
 
 # Garbage is collected as seldom as the program itself has it.
-gc.set_threshold(100_000, 20, 50)
+gc.set_threshold(100_000)
 
 Ask = Callable[..., Any]
 Read = Callable[[str], Plan]
