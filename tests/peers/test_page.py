@@ -48,6 +48,7 @@ def browser() -> Iterator[Any]:
     for each in _ARGUMENTS:
         options.add_argument(each)
     driver = webdriver.Chrome(options=options, service=Service(program("chromedriver")))
+    driver.set_script_timeout(180)  # a slow machine is no fault of the page
     yield driver
     driver.quit()
 
