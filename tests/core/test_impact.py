@@ -280,3 +280,35 @@ def test_an_entry_that_is_switched_off_is_a_change(tmp_path: Path) -> None:
     assert not first[1].has_only_moved(second[1])
     impact = impact_of(Session(readings[0].plan), Session(readings[1].plan), NOON)
     assert {each.now.verdict.value for each in impact.differences} == {"permitted"}
+
+
+CLAIMED = """\
+subnet a 10.0.1.0/24
+subnet b 10.0.2.0/24
+router r
+    interface a 10.0.1.1/24 on a
+    interface b 10.0.2.1/24 on b
+host x 10.0.1.9
+service shop tcp/443
+expect permit https x to b "why"
+"""
+
+
+@pytest.mark.parametrize(
+    ("now", "told"),
+    [
+        ("expect permit https 10.0.1.9 to b", []),
+        ("expect permit shop x to 10.0.2.0/24", []),
+        ("expect permit https x to a", [None]),
+        ("expect permit tcp/444 x to b", [None]),
+        ("expect deny https x to b", [None]),
+        ("keep permit https x to b", [None]),
+        ("expect permit https x to b source port 50000", [None]),
+    ],
+)
+def test_an_expectation_in_other_words_is_no_new_one(
+    tmp_path: Path, now: str, told: list[bool | None]
+) -> None:
+    before = plan_in(tmp_path, CLAIMED)
+    after = plan_in(tmp_path, CLAIMED.replace('expect permit https x to b "why"', now))
+    assert [each.held for each in impact_of(Session(before), Session(after), NOON).turned] == told

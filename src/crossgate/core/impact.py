@@ -121,26 +121,23 @@ def _paired(
         (same.pop(0) if (same := known.get(identity(each))) else None, each)
         for each in change.new.plan.wanted(now)
     ]
-    left = [each for several in known.values() for each in several]
+    left: dict[object, list[Promise]] = {}
+    if any(was is None for was, _ in pairs):
+        for own in (each for several in known.values() for each in several):
+            left.setdefault(_meaning(change.old.plan, own), []).append(own)
     for was, each in pairs:
-        if was is None:
-            was = next((own for own in left if _say_the_same(change, own, each)), None)
-            left = [own for own in left if own is not was]
-        yield was, each
+        same = left.get(_meaning(change.new.plan, each)) if was is None else None
+        yield same.pop(0) if same else was, each
 
 
-def _say_the_same(change: Change, was: Promise, now: Promise) -> bool:
-    """Whether two expectations differ in words alone."""
-    return _without_words(was) == _without_words(now) and all(
-        _about(change.old.plan, was, family) == _about(change.new.plan, now, family)
-        for family in Family
-    )
-
-
-def _without_words(claim: Promise) -> Promise:
+def _meaning(plan: Plan, claim: Promise) -> object:
+    """Return what an expectation says, whatever its words and names."""
+    bare: Promise
     if isinstance(claim, Only):
-        return claim._replace(services=(), source="", destination="", comment="", text="", owner="")
-    return claim._replace(service="", source="", destination="", comment="", text="", owner="")
+        bare = claim._replace(services=(), source="", destination="", comment="", text="", owner="")
+    else:
+        bare = claim._replace(service="", source="", destination="", comment="", text="", owner="")
+    return bare, *(_about(plan, claim, family) for family in Family)
 
 
 def _about(plan: Plan, claim: Promise, family: Family) -> object:
@@ -177,7 +174,7 @@ def _service(plan: Plan, expectation: Promise, family: Family) -> object:
             found.append(plan.service(service, family).terms)
         except ServiceError:
             found.append(None)
-    return found
+    return tuple(found)
 
 
 def _identity(expectation: Promise) -> str:
