@@ -1,5 +1,5 @@
-"""What all findings share: one plan at one time, its lists as regions, which entries are covered,
-and what passes where.
+"""What all findings share: one plan at one time, which of its entries are covered, and what is to
+be looked at.
 """
 
 from __future__ import annotations
@@ -47,10 +47,7 @@ class Case:
         self.scope = Scope(session, focus, touched)
         self.machines = Machines(session, self.scope, self.kept)
         self.passages = Passages(session, self.scope, self.machines)
-        self._touched = touched
-        self._touched_traffic = (
-            None if touched is None else TouchedTraffic(session, touched, self.machines)
-        )
+        self._touched = None if touched is None else TouchedTraffic(session, touched, self.machines)
         self._tell = tell
         self._indexes: dict[tuple[str, State], ListIndex] = kept.setdefault("indexes", {})
         self._states: dict[tuple[AnyList[Any], ...], Sequence[State]] = kept.setdefault(
@@ -66,7 +63,7 @@ class Case:
         """
         names = {placement.access_list for placement in self.plan.placements}
         for access_list in (each for name, each in self.plan.lists.items() if name in names):
-            touched = self._touched_traffic
+            touched = self._touched
             chosen = (
                 self.scope.entries(access_list)
                 if touched is None or not touched.pairs(access_list, claimed)
@@ -81,7 +78,7 @@ class Case:
         """Return who sends to whom across a list (`Machines.senders`), as far as that is to be
         looked at for an entry.
         """
-        touched = self._touched_traffic
+        touched = self._touched
         if touched is None or self._looks_at_all(access_list, entry):
             return self.machines.senders(access_list)
         return touched.pairs(access_list, claimed)
@@ -101,8 +98,8 @@ class Case:
         of it, between its own ends or, with `claimed`, from senders that use a false source
         address; for an entry in focus everything that is sent across its list may.
         """
-        touched = self._touched_traffic
-        if self._touched is None or touched is None or self._looks_at_all(access_list, entry):
+        touched = self._touched
+        if touched is None or self._looks_at_all(access_list, entry):
             return True
         overlapping = self.session.address_classes(access_list.family).overlapping
         senders, receivers = touched.ends(access_list, claimed)
@@ -110,7 +107,7 @@ class Case:
             not claimed and senders.isdisjoint(overlapping(entry.source.patterns))
         ):
             return False
-        altered = self._touched.regions(access_list.family)
+        altered = touched.regions(access_list.family)
         if altered is None or self.scope.in_focus(access_list, entry):
             return True
         # Most entries carry something else, whoever sends it.

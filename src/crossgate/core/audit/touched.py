@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from crossgate.core.audit.machines import Machines
 from crossgate.core.audit.scope import Touched
 from crossgate.core.model.accesslist import AccessList
 from crossgate.core.model.address import Family
+from crossgate.core.sets.region import Region
 from crossgate.core.traffic.session import Session
 
 
@@ -23,6 +26,12 @@ class TouchedTraffic:
         self._pairs: dict[tuple[str, bool], dict[int, list[int]]] = {}
         self._ends: dict[tuple[str, bool], tuple[frozenset[int], frozenset[int]]] = {}
         self._met: dict[tuple[Family, bool], int] = {}
+
+    def regions(self, family: Family) -> Sequence[Region] | None:
+        """Return regions that contain every packet which a list treats differently; None where that
+        may be any packet.
+        """
+        return self._touched.regions(family)
 
     def pairs(self, access_list: AccessList, claimed: bool) -> dict[int, list[int]]:
         """Return the senders (`Machines.senders`), each with the receivers of what may be affected;
