@@ -25,12 +25,13 @@ from collections.abc import Callable, Iterator
 from functools import cached_property
 from typing import NamedTuple, TypeVar
 
-from crossgate.core.model.address import Address, Pattern
+from crossgate.core.model.address import Address
 from crossgate.core.model.network import Direction, Point
 from crossgate.core.network.endpoints import at_address
 from crossgate.core.network.nodes import Outcome, Sequence
-from crossgate.core.network.paths import Crossing, Endpoint, Hop, Path
-from crossgate.core.network.translated import State, Translations, Turn, not_known
+from crossgate.core.network.paths import Crossing, Endpoint, Path
+from crossgate.core.network.translated import State, Translations
+from crossgate.core.network.translated_hop import TranslatedHop, at_end, chosen_from
 from crossgate.core.network.view import NOT_TRANSLATED, View
 from crossgate.core.network.way_graph import Border, Marker, WayGraph
 from crossgate.core.network.way_graphs import WayGraphs
@@ -227,7 +228,7 @@ class CrossedGraphs(WayGraphs):
         if not arrived.view and plain is not None and receiver is destination:
             return self._back((plain[1], answer))
         made = next((each for each in reversed(arrived.view) if not each.side), None)
-        for value in _chosen_from(made.pool if made else (), last.value):
+        for value in chosen_from(made.pool if made else (), last.value):
             chosen = last._replace(value=value)
             state = answer._replace(destination=chosen, sources=(*answer.sources[:-1], chosen))
             numbers.add(self._back((self.plain(receiver, chosen), state)))
@@ -556,7 +557,7 @@ class Trip:
             return self.back(arrived)
         made = next((each for each in reversed(arrived.view) if not each.side), None)
         last = arrived.sources[-1]
-        for value in _chosen_from(made.pool if made else (), last.value):
+        for value in chosen_from(made.pool if made else (), last.value):
             chosen = last._replace(value=value)
             state = answer._replace(destination=chosen, sources=(*answer.sources[:-1], chosen))
             if self._graphs.leads_to((self._graphs.plain(receiver, chosen), state), wanted):
@@ -576,7 +577,7 @@ class Trip:
             if hop is None:
                 stack.pop()
                 continue
-            step = TranslatedHop(graphs, state, hop)
+            step = TranslatedHop(graphs, graphs.translations, state, hop)
             met = (*tokens, *step.tokens)
             if wanted is not None and wanted.tokens[: len(met)] != met:
                 continue
@@ -597,58 +598,3 @@ class Trip:
         # and paths part; the first path is as good as any to be told.
         assert wanted is not None, "every packet has a path"
         return self._walk(origin, start, None)
-
-
-def at_end(path: Path, state: State) -> Path:
-    """Return a finished path; an answer is lost where some translation of its packet has not been
-    undone, for then nobody expects it.
-    """
-    if path.arrived and state.answering is not None and state.view:
-        return path._replace(failure=not_known(state))
-    return path
-
-
-class TranslatedHop:
-    """A hop of a packet in some state: the tokens that it meets with their views, the hop as the
-    translations leave it, and the state after it.
-    """
-
-    def __init__(self, graphs: CrossedGraphs, state: State, hop: Hop) -> None:
-        self.tokens: list[int] = []
-        self.turned = False
-        """Whether it goes on to another destination."""
-        crossings: list[Crossing] = []
-        self.hop, self.state = hop, state
-        for event in graphs.events(hop):
-            if isinstance(event, Border):
-                turn = graphs.translations.turn(self.state, event)
-                self.state = turn.state
-                if turn.lost is not None or turn.device is not None:
-                    self._turned(turn, crossings)
-                    return
-            elif isinstance(event, str):
-                self.tokens.append(graphs.token(event))
-            else:
-                place, met = event
-                seen = place if place.rulings is not None else place._replace(view=self.state.view)
-                crossings.append(seen)
-                if met:
-                    self.tokens.append(graphs.token(seen))
-        self.hop = hop._replace(crossings=tuple(crossings))
-
-    def _turned(self, turn: Turn, crossings: list[Crossing]) -> None:
-        """Cut off the part of the hop after the border at which the packet is lost or gets another
-        destination.
-        """
-        self.turned = turn.lost is None
-        self.hop = Hop(tuple(crossings), turn.device, not self.turned, turn.lost)
-
-
-def _chosen_from(pool: tuple[Pattern, ...], value: int) -> Iterator[int]:
-    """Yield the addresses that a translation may have chosen for `value`; `value` itself where none
-    did.
-    """
-    if not pool:
-        yield value
-    for each in pool:
-        yield from range(each.first, each.last + 1)

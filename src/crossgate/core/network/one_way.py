@@ -7,9 +7,10 @@ from typing import NamedTuple
 
 from crossgate.core.model.address import Address
 from crossgate.core.model.packet import Packet
-from crossgate.core.network.crossed import NO_SORT, CrossedGraphs, TranslatedHop, at_end
+from crossgate.core.network.crossed import NO_SORT, CrossedGraphs
 from crossgate.core.network.paths import Endpoint, Path
 from crossgate.core.network.translated import State
+from crossgate.core.network.translated_hop import TranslatedHop, at_end
 from crossgate.core.network.view import NOT_TRANSLATED, View
 from crossgate.core.network.ways import Network
 
@@ -67,7 +68,7 @@ def one_way(network: Network, origin: Endpoint, start: State, choose: Choose) ->
     while True:
         hop, turned = hops[choose(len(hops))], False
         if isinstance(graphs, CrossedGraphs):
-            step = TranslatedHop(graphs, state, hop)
+            step = TranslatedHop(graphs, graphs.translations, state, hop)
             hop, state, turned = step.hop, step.state, step.turned
         # Where it goes on to another destination it may come by devices once more.
         path = network.along(path._replace(entered=()) if turned else path, hop, len(hops) > 1)
