@@ -55,11 +55,19 @@ EXTENDED = {
     "permit icmp a b logging": "permit icmp a to b log",
     "permit tcp a b neq 23": "permit tcp/-22,24- a to b",
     "permit ip 10.0.0.0 /24 any": "permit ip 10.0.0.0/24 to any",
+    "permit any": "permit ip any to any",
+    "20 deny a": "20 deny ip a to any",
+    "deny a, one to any log": "deny ip a,one to any log",
+    "permit any to one": "permit ip any to one",
+    "permit 10.0.0.0 0.0.0.255 any": "permit ip 10.0.0.0 wild 0.0.0.255 to any",
 }
 STANDARD = {
     "permit host 10.0.0.9": "permit 10.0.0.9",
     "20 discard 10.0.0.0 0.0.1.255": "20 deny 10.0.0.0 wild 0.0.1.255",
     "permit 10.0.0.0 255.255.255.0 logging": "permit 10.0.0.0 mask 255.255.255.0 log",
+    "permit ip any to any": "permit any",
+    "deny ip a any log": "deny a log",
+    "20 permit one to any": "20 permit one",
 }
 
 
@@ -229,6 +237,40 @@ def test_what_is_not_plain_gets_none(tmp_path: Path, line: str) -> None:
     with pytest.raises(PlanError) as told:
         one_entry(Line("x", 1, line), names(tmp_path), Kind.EXTENDED, Family.IPV4, 10)
     assert "write:" not in told.value.message
+
+
+@pytest.mark.parametrize(
+    ("kind", "line", "told"),
+    [
+        (
+            Kind.STANDARD,
+            "permit https a",
+            "a standard list asks for sources only, so https does not belong here; make the list extended",
+        ),
+        (
+            Kind.STANDARD,
+            "permit ip a to b",
+            "a standard list asks for sources only, so ip does not belong here; make the list extended",
+        ),
+        (Kind.STANDARD, "permit nobody", "no name nobody; there are one, a, b"),
+        (
+            Kind.EXTENDED,
+            "permit one",
+            "one stands where a service belongs: ip for all of them, else as tcp/443; write: permit ip one to any",
+        ),
+        (
+            Kind.EXTENDED,
+            "permit nobody",
+            "no service nobody; write a protocol, tcp/PORT, udp/PORT, icmp/TYPE or a service name",
+        ),
+    ],
+)
+def test_an_entry_of_the_other_kind_of_list_is_told_as_such(
+    tmp_path: Path, kind: Kind, line: str, told: str
+) -> None:
+    with pytest.raises(PlanError) as error:
+        one_entry(Line("x", 1, line), names(tmp_path), kind, Family.IPV4, 10)
+    assert error.value.message == told
 
 
 @given(st.data())

@@ -298,16 +298,21 @@ def _joined(found: list[Condition]) -> tuple[Condition, ...]:
     )
 
 
+MAKE_EXTENDED = "make the list extended"
+
+
+def beyond_sources(word: str) -> str:
+    """Return why a word of an extended list's entry cannot stand in a standard list's."""
+    return f"a standard list asks for sources only, so {word} does not belong here; {MAKE_EXTENDED}"
+
+
 def misplaced(word: str, kind: Kind) -> str:
     """Return why a word cannot stand at the end of an entry's conditions."""
     known = [each for every in WRITTEN.values() for each in every.words]
     if kind is Kind.STANDARD:
         own = [each for every in written(kind) for each in every.told]
         if word == "to" or (word in known and word not in own and word != "at"):
-            return (
-                f"a standard list asks for sources only, so {word} does not belong here; make "
-                "the list extended"
-            )
+            return beyond_sources(word)
         return (
             f"expected {', '.join(own)}, log, for, a comment in double quotes or the end of the "
             f"line, not {word}"

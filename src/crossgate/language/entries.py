@@ -21,7 +21,7 @@ from crossgate.core.model.accesslist import (
     Note,
     Otherwise,
 )
-from crossgate.core.model.address import Family, anywhere
+from crossgate.core.model.address import Addresses, Family, anywhere
 from crossgate.core.model.condition import Condition, qualifiers_of
 from crossgate.core.model.conditions import During
 from crossgate.core.model.errors import PlanError, nearest
@@ -37,10 +37,11 @@ from crossgate.core.model.ethernet import (
     looks_like_mac,
     parse_mac,
 )
-from crossgate.core.model.service import IP
+from crossgate.core.model.service import IP, Service
 from crossgate.core.model.window import until_name
 from crossgate.language.conditions import (
     EntryHead,
+    beyond_sources,
     during,
     misplaced,
     owner,
@@ -242,9 +243,9 @@ class _EntryReader:
         number, off, start, action = entry_head(words, next_number)
         service, destination = IP, self.any
         if self.kind is Kind.STANDARD:
-            source = self.names.addresses(words, self.family)
+            source = self._only_source(words)
         else:
-            service = self.names.service(words, self.family)
+            service = self._service(words)
             source = self.names.addresses(words, self.family)
             words.keyword("to")
             destination = self.names.addresses(words, self.family)
@@ -276,6 +277,32 @@ class _EntryReader:
             destination,
             qualifiers_of(conditions),
         )
+
+    def _only_source(self, words: Words) -> Addresses:
+        """Read the source of a standard list's entry; where a service stands in its place, the
+        error says so.
+        """
+        start, word = words.index, words.peek()
+        try:
+            return self.names.addresses(words, self.family)
+        except PlanError:
+            if words.index > start + 1 or not self.names.plan.is_service(word):
+                raise
+            raise words.error_from(start, beyond_sources(word)) from None
+
+    def _service(self, words: Words) -> Service:
+        """Read the service of an extended list's entry; where addresses stand in its place, the
+        error says so.
+        """
+        word = words.peek().removesuffix(",")
+        try:
+            return self.names.service(words, self.family)
+        except PlanError:
+            if not self.names.says_addresses(word):
+                raise
+            raise words.error(
+                f"{word} stands where a service belongs: ip for all of them, else as tcp/443"
+            ) from None
 
 
 class FrameEntryReader:
@@ -310,10 +337,7 @@ class FrameEntryReader:
             words.index += 1
             word = words.words[words.index - 1]
             if word == "to" and self.kind is Kind.STANDARD:
-                raise words.error(
-                    "a standard list asks for sources only, so to does not belong here; make the "
-                    "list extended"
-                )
+                raise words.error(beyond_sources(word))
             raise words.error(
                 "expected during, until, log, for, a comment in double quotes or the end of the "
                 "line, not "

@@ -16,6 +16,7 @@ from crossgate.core.model.errors import Instead, PlanError
 from crossgate.core.model.packet import MOST_PORT
 from crossgate.core.model.plaintext import numeral
 from crossgate.core.sets.wildcard import looks_like_mask, meanings
+from crossgate.language.conditions import MAKE_EXTENDED
 from crossgate.language.lines import Line
 from crossgate.language.words import Words
 
@@ -121,7 +122,8 @@ def _claim_in_order(words: list[str], is_service: Callable[[str], bool]) -> list
 
 
 def _told(error: PlanError, line: Line, form: str, doubt: str) -> PlanError:
-    told = _extended(error, f"{doubt}{'; ' * bool(doubt)}write: {form}")
+    or_else = "or " * error.message.endswith(MAKE_EXTENDED)
+    told = _extended(error, f"{doubt}{'; ' * bool(doubt)}{or_else}write: {form}")
     words = line.words()
     told.instead = Instead(words[0].start, words[-1].end, form)
     return told
@@ -150,11 +152,15 @@ def _readings(words: list[str], kind: Kind, family: Family) -> list[tuple[str, s
         return []
     head.append(_ACTIONS.get(left[0].lower(), left[0].lower()))
     left.pop(0)
-    reader = _Reader(left, family)
-    body = reader.standard() if kind is Kind.STANDARD else reader.extended()
-    if body is None or head[-1] not in tuple(Action):
+    if head[-1] not in tuple(Action):
         return []
-    return [(" ".join([*head, *body, *comment]), reader.doubt)]
+    found = []
+    for said in [left] if kind is Kind.STANDARD else [left, ["ip", *left]]:
+        reader = _Reader(list(said), family)
+        body = reader.standard() if kind is Kind.STANDARD else reader.extended()
+        if body is not None:
+            found.append((" ".join([*head, *body, *comment]), reader.doubt))
+    return found
 
 
 def _without_gaps(words: list[str]) -> list[str]:
@@ -182,10 +188,15 @@ class _Reader:
         self.doubt = ""
 
     def standard(self) -> list[str] | None:
+        self._accept("ip")
         source = self._end()
+        self._accept("to", "->")
+        self._accept("any")
         return None if source is None else [*source, *self._endings()]
 
     def extended(self) -> list[str] | None:
+        if len(self.words) == 2 and self.words[0] == "any" != self.words[1]:
+            return None  # every service from there, or every sender to there
         service = self._service()
         source = self._end()
         from_ports = self._ports()
@@ -232,6 +243,8 @@ class _Reader:
             return [self.words.pop(0)]
         if word in ("all", "0.0.0.0/0", "::/0"):
             return ["any"]
+        if word == "leases" and self.words[:1] == ["of"] and len(self.words) > 1:
+            return [word, self.words.pop(0), self.words.pop(0)]
         if self.words[:1] in (["wild"], ["mask"]) and len(self.words) > 1:
             return [word, self.words.pop(0), self.words.pop(0)]
         address = _address(word)

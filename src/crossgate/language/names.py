@@ -347,6 +347,10 @@ class Names:
             )
         return found
 
+    def says_addresses(self, word: str) -> bool:
+        """Whether a word is one for addresses, though it may be faulty: by its form, or a name."""
+        return word in ("any", "leases") or looks_like_address(word) or word in self.plan.names()
+
     def point(self, words: Words, text: str) -> Point:
         """Find the interface or port that the word just taken names."""
         try:
