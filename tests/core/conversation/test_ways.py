@@ -431,7 +431,7 @@ def test_what_gets_by_on_some_way_gets_by_on_one_of_them(plan_of: Read, text: st
         at_address(session.network, host.addresses[0]) for host in session.plan.hosts.values()
     )
     there = graphs.graph(start, end.address)
-    nodes, tokens = graphs.nodes, graphs.tokens
+    nodes, tokens = graphs.nodes, graphs.tokens.of
     alone = [
         WayGraph(nodes, tokens, nodes.prepend(each.tokens, nodes.ending(each.end)), None)
         for each in nodes.sequences(there.number)

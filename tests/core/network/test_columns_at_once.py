@@ -30,15 +30,17 @@ def test_columns_are_those_of_each_destination(seed: int, cells: int) -> None:
         at = {
             near: each.end.address
             for each in address_classes(network, family)
-            if (near := graphs.near(each.end.address)) is not None
+            if (near := graphs.destinations.near(each.end.address)) is not None
         }
         with pytest.MonkeyPatch.context() as patched:
             patched.setattr(columns_at_once, "_MOST_CELLS", cells)
             found = cheapest_columns(graphs, list(at)) if at else None
         for place, address in enumerate(at.values()):
             assert found is not None
-            column = graphs.column(address)
-            assert found.costs[:, place].tolist() == (column.costs or [FAR] * len(graphs.names))
+            column = graphs.destinations.column(address)
+            assert found.costs[:, place].tolist() == (
+                column.costs or [FAR] * len(graphs.destinations.names)
+            )
             assert found.numbers[:, place].tolist() == column.numbers, seed
 
 
@@ -61,9 +63,9 @@ host right 10.2.0.9 on y at two.1
 
 def test_what_no_cable_leads_on_is_lost(plan_of: Read) -> None:
     graphs = Network(plan_of(UNCABLED)).graphs(Family.IPV4)
-    near = graphs.near(parse_address("10.2.0.9"))
+    near = graphs.destinations.near(parse_address("10.2.0.9"))
     assert near is not None
     ((first,), (second,)) = cheapest_columns(graphs, [near]).numbers.tolist()
-    assert [first, second] == graphs.column(parse_address("10.2.0.9")).numbers
+    assert [first, second] == graphs.destinations.column(parse_address("10.2.0.9")).numbers
     assert graphs.nodes.sequences(first) == [((), Outcome.LOST)]
     assert graphs.nodes.sequences(second) == [((), "two")]

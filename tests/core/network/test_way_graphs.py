@@ -28,7 +28,7 @@ Read = Callable[[str], Plan]
 
 def told(graphs: WayGraphs, sequence: Sequence) -> Way:
     """Return a sequence as the reference tells it, which knows nothing of frames."""
-    tokens = [graphs.tokens[number] for number in sequence.tokens]
+    tokens = [graphs.tokens.of[number] for number in sequence.tokens]
     places = tuple(
         each.place for each in tokens if isinstance(each, Crossing) and each.rulings is None
     )

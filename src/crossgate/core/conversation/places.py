@@ -50,7 +50,7 @@ class Places:
 
     def every(self) -> list[Place]:
         """Return all places that are known so far."""
-        for number in range(len(self._places), len(self._graphs.tokens)):
+        for number in range(len(self._places), len(self._graphs.tokens.of)):
             self._places.append(self._place(number))
         return self._places
 
@@ -95,12 +95,12 @@ class Places:
 
     def decided(self, token: int, decider: Decider) -> Decided:
         """Return a line together with the crossing at which it stands."""
-        crossing = self._graphs.tokens[token]
+        crossing = self._graphs.tokens.of[token]
         assert isinstance(crossing, Crossing)  # nothing else decides
         return Decided(crossing, decider)
 
     def _place(self, number: int) -> Place:
-        met = self._graphs.tokens[number]
+        met = self._graphs.tokens.of[number]
         if isinstance(met, str):
             return Place(met, number, None, None, False)
         if not isinstance(met, Crossing):

@@ -17,8 +17,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from crossgate.core.network.costs import FAR
+from crossgate.core.network.destinations import Near
 from crossgate.core.network.nodes import Outcome
-from crossgate.core.network.way_graphs import Near, WayGraphs
+from crossgate.core.network.way_graphs import WayGraphs
 
 Numbers = NDArray[np.int64]
 
@@ -49,7 +50,7 @@ class _Edges(NamedTuple):
 
 def cheapest_columns(graphs: WayGraphs, several: Sequence[Near]) -> Columns:
     """Return the columns of some classes of destinations, by where the paths to them end."""
-    into = graphs.edges().into
+    into = graphs.destinations.edges().into
     every = sorted(
         ((edge, device) for device, edges in enumerate(into) for edge in edges),
         key=lambda each: each[0].device,
@@ -64,7 +65,7 @@ def cheapest_columns(graphs: WayGraphs, several: Sequence[Near]) -> Columns:
             [different.setdefault(edge.tokens, len(different)) for edge, _ in every], np.int64
         ),
     )
-    most = max(_MOST_CELLS // max(len(every), len(graphs.names)), 1)
+    most = max(_MOST_CELLS // max(len(every), len(graphs.destinations.names)), 1)
     parts = [
         _Part(graphs, edges, list(different), several[start : start + most]).columns()
         for start in range(0, len(several), most)
@@ -88,9 +89,14 @@ class _Part:
         self._nodes = graphs.nodes
         self._edges = edges
         self._tokens = tokens
-        self._endings = np.array([self._nodes.ending(name) for name in graphs.names], np.int64)
+        self._endings = np.array(
+            [self._nodes.ending(name) for name in graphs.destinations.names], np.int64
+        )
         self._lost = self._nodes.ending(Outcome.LOST)
-        number, shape = graphs.edges().number, (len(graphs.names), len(several))
+        number, shape = (
+            graphs.destinations.edges().number,
+            (len(graphs.destinations.names), len(several)),
+        )
         self._costs = np.full(shape, FAR, np.int64)
         self._is_last, self._is_able = np.zeros(shape, np.bool_), np.zeros(shape, np.bool_)
         for column, (exits, by_interfaces) in enumerate(several):

@@ -126,11 +126,11 @@ class CrossedGraphs(WayGraphs):
 
     def is_translated(self, number: int) -> bool:
         """Whether packets of a pair with this number, or their answers, may be translated."""
-        first = (self.tokens[token] for token, _ in self.nodes.of[number].children)
+        first = (self.tokens.of[token] for token, _ in self.nodes.of[number].children)
         return any(isinstance(each, Marker) and each.what[0] == _OF for each in first)
 
     def _marked(self, what: tuple[object, ...], number: int) -> int:
-        return self.nodes.prepend((self.token(Marker(what)),), number)
+        return self.nodes.prepend((self.tokens.number(Marker(what)),), number)
 
     def matters(self, number: int) -> bool:
         """Whether some sequence of a node crosses a border of translations."""
@@ -138,7 +138,7 @@ class CrossedGraphs(WayGraphs):
             for each in self.nodes.below(number):
                 if each not in self._bordered:
                     self._bordered[each] = any(
-                        isinstance(self.tokens[token], Border) or self._bordered[child]
+                        isinstance(self.tokens.of[token], Border) or self._bordered[child]
                         for token, child in self.nodes.of[each].children
                     )
         return self._bordered[number]
@@ -153,7 +153,7 @@ class CrossedGraphs(WayGraphs):
         if key not in self._leaving:
             points = self.translations.leaving(source)
             borders = (Border(each, Direction.OUTBOUND) for each in points)
-            self._leaving[key] = sum(1 << self.token(each) for each in borders)
+            self._leaving[key] = sum(1 << self.tokens.number(each) for each in borders)
         return self._leaving[key]
 
     @cached_property
@@ -329,7 +329,7 @@ class CrossedGraphs(WayGraphs):
         """
         number, state = key
         for token, child in self.nodes.of[number].children:
-            place = self.tokens[token]
+            place = self.tokens.of[token]
             if not isinstance(place, Border):
                 yield (self._seen(token, state.view),), (child, state)
                 continue
@@ -344,10 +344,10 @@ class CrossedGraphs(WayGraphs):
 
     def _seen(self, token: int, view: View) -> int:
         """Return the token of a place together with the view in which it sees packets."""
-        place = self.tokens[token]
+        place = self.tokens.of[token]
         if not view or not isinstance(place, Crossing) or place.rulings is not None:
             return token
-        return self.token(place._replace(view=view))
+        return self.tokens.number(place._replace(view=view))
 
     def among(self, number: int, first: Sequence | None) -> WayGraph:
         """Return the ways of a node; where the `first` sequence is not given, any of them counts as
@@ -363,7 +363,7 @@ class CrossedGraphs(WayGraphs):
                 node = self.nodes.of[child]
             first = Sequence(tuple(tokens), min(node.ends, key=str))
         if (number, first) not in self._graph_of:
-            self._graph_of[number, first] = WayGraph(self.nodes, self.tokens, number, first)
+            self._graph_of[number, first] = WayGraph(self.nodes, self.tokens.of, number, first)
         return self._graph_of[number, first]
 
     # Paths
@@ -398,10 +398,10 @@ class CrossedGraphs(WayGraphs):
     def _borders(self) -> set[int]:
         """Return the tokens of all borders that have been numbered so far."""
         known, found = self._known_borders
-        for number in range(known, len(self.tokens)):
-            if isinstance(self.tokens[number], Border):
+        for number in range(known, len(self.tokens.of)):
+            if isinstance(self.tokens.of[number], Border):
                 found.add(number)
-        self._known_borders = len(self.tokens), found
+        self._known_borders = len(self.tokens.of), found
         return found
 
     @cached_property
@@ -425,23 +425,23 @@ class CrossedGraphs(WayGraphs):
         """Return the bits of a token for `met`. A token of a place with a view also has the bit of
         the place itself, and one more where the place sees packets as they were sent.
         """
-        place = self.tokens[token]
+        place = self.tokens.of[token]
         if not isinstance(place, Crossing):
             return 1 << token
         if place.view:
-            return 1 << token | 1 << self.token(place._replace(view=NOT_TRANSLATED))
-        return 1 << token | 1 << self.token(Marker(("as sent", place)))
+            return 1 << token | 1 << self.tokens.number(place._replace(view=NOT_TRANSLATED))
+        return 1 << token | 1 << self.tokens.number(Marker(("as sent", place)))
 
     def sent_bit(self, place: tuple[Point, Direction]) -> int:
         """Return the bit, for `met`, that says that a place sees packets as they were sent."""
-        return 1 << self.token(Marker(("as sent", Crossing(*place))))
+        return 1 << self.tokens.number(Marker(("as sent", Crossing(*place))))
 
     def views(self, place: Crossing) -> dict[View, int]:
         """Return the views in which a place sees translated packets, on all paths that were asked
         for, each with its bit for `met`.
         """
         found = dict[View, int]()
-        for token, each in enumerate(self.tokens):
+        for token, each in enumerate(self.tokens.of):
             if isinstance(each, Crossing) and each.view and each.place == place.place:
                 found[each.view] = 1 << token
         return found
@@ -451,7 +451,10 @@ class CrossedGraphs(WayGraphs):
         may be true where it cannot.
         """
         destination = state.destination
-        if self.edges().number[device] in self.column(destination).turning:
+        if (
+            self.destinations.edges().number[device]
+            in self.destinations.column(destination).turning
+        ):
             return True
         return self.leads_to((self._onward(device, destination), state), wanted, met)
 

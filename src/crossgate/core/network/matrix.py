@@ -26,9 +26,10 @@ from crossgate.core.network.columns import Column, Edge
 from crossgate.core.network.columns_at_once import cheapest_columns
 from crossgate.core.network.costs import FAR, chosen
 from crossgate.core.network.crossed import CrossedGraphs
+from crossgate.core.network.destinations import Near
 from crossgate.core.network.nodes import Outcome
 from crossgate.core.network.paths import Endpoint, Hop, Path
-from crossgate.core.network.way_graphs import Near, WayGraphs
+from crossgate.core.network.way_graphs import WayGraphs
 from crossgate.core.sets.atoms import bits_of
 
 Numbers = NDArray[np.int32]
@@ -273,12 +274,12 @@ class _Rows:
         """Return for each device, by destination, the nodes that follow for a packet that has come
         into it, and what its paths cost.
         """
-        graphs, names = self.graphs, self.graphs.names
+        graphs, names = self.graphs, self.graphs.destinations.names
         inward = np.full((len(names), len(self.ends)), self._lost, dtype=np.int32)
         costs = np.full((len(names), len(self.ends)), FAR, dtype=np.int32)
         parted: dict[Near | Column, tuple[list[int], NDArray[np.intp]]] = {}
-        scoped, number = set(self._scoped), graphs.edges().number
-        near = [graphs.near(end.address) for end in self.ends]
+        scoped, number = set(self._scoped), graphs.destinations.edges().number
+        near = [graphs.destinations.near(end.address) for end in self.ends]
         different = {each: place for place, each in enumerate(dict.fromkeys(filter(None, near)))}
         together = cheapest_columns(graphs, list(different)) if len(different) >= _MANY else None
         for column, (end, way) in enumerate(zip(self.ends, near, strict=True)):
@@ -288,7 +289,7 @@ class _Rows:
                 numbers = together.numbers[:, place]
                 costs[:, column] = together.costs[:, place]
             else:
-                following = graphs.column(end.address)
+                following = graphs.destinations.column(end.address)
                 numbers = np.array(following.numbers, dtype=np.int64)
                 if following.costs:
                     costs[:, column] = following.costs
@@ -382,10 +383,10 @@ class _Rows:
         told = self._network.told_gateways(origin, family)
         near = self._network.on_segment.get((origin.segment, family), []) if told is None else told
         if near:
-            number, choices = self.graphs.edges().number, []
+            number, choices = self.graphs.destinations.edges().number, []
             for gateway in near:
                 hop = self._network.toward(origin, gateway)
-                choices.append(Edge(self.graphs.block(hop), number[gateway.device], hop.ends))
+                choices.append(Edge(self.graphs.tokens.met(hop), number[gateway.device], hop.ends))
             taken = (
                 None
                 if told is not None or len(near) == 1
@@ -393,7 +394,7 @@ class _Rows:
             )
             nobody = self._united((), choices, taken)
         else:
-            lead = self.graphs.block(
+            lead = self.graphs.tokens.met(
                 Hop(self._network.unframed(Path(), origin).crossings, None, True)
             )
             nobody[:] = self._nodes.prepend(lead, self._lost)
@@ -415,14 +416,14 @@ class _Rows:
         """Which destinations each device has a route to, in a plan where all routes are written
         out.
         """
-        names = enumerate(self.graphs.names)
+        names = enumerate(self.graphs.destinations.names)
         return {
             device: [self._network.has_route(name, end.address) for end in self.ends]
             for device, name in names
         }
 
     def _by_device(self, origin: Endpoint) -> Numbers:
-        graphs, edges = self.graphs, self.graphs.edges()
+        graphs, edges = self.graphs, self.graphs.destinations.edges()
         assert origin.device is not None
         device, lead = edges.number[origin.device], graphs.begun(origin)
         lost = self._nodes.prepend(lead, self._lost)
@@ -446,7 +447,7 @@ class _Rows:
         return [
             column
             for column, end in enumerate(self.ends)
-            if column not in unrouted and not self.graphs.by_cost(end.address)
+            if column not in unrouted and not self.graphs.destinations.by_cost(end.address)
         ]
 
     def _on_link(self, found: Numbers, origin: Endpoint, segments: list[str]) -> Numbers:

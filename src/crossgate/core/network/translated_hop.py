@@ -33,7 +33,7 @@ class TranslatedHop:
         """Whether it goes on to another destination."""
         crossings: list[Crossing] = []
         self.hop, self.state = hop, state
-        for event in graphs.events(hop):
+        for event in graphs.tokens.events(hop):
             if isinstance(event, Border):
                 turn = translations.turn(self.state, event)
                 self.state = turn.state
@@ -41,13 +41,13 @@ class TranslatedHop:
                     self._turned(turn, crossings)
                     return
             elif isinstance(event, str):
-                self.tokens.append(graphs.token(event))
+                self.tokens.append(graphs.tokens.number(event))
             else:
                 place, met = event
                 seen = place if place.rulings is not None else place._replace(view=self.state.view)
                 crossings.append(seen)
                 if met:
-                    self.tokens.append(graphs.token(seen))
+                    self.tokens.append(graphs.tokens.number(seen))
         self.hop = hop._replace(crossings=tuple(crossings))
 
     def _turned(self, turn: Turn, crossings: list[Crossing]) -> None:

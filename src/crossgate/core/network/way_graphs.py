@@ -10,9 +10,8 @@ automaton: a node has the outcomes of sequences that end there, and a child for 
 are numbered so that equal sets have equal numbers, and children have smaller numbers than their
 parents.
 
-3. What becomes of a packet that has come into a device depends on the device and the destination
-alone. Destinations that no device treats differently share a *column*: a node for each device,
-whose sequences end at the device that hands the packet out. The graph of a pair is put together
+3. Destinations that no device treats differently share a *column*: a node for each device, whose
+sequences end at the device that hands the packet out. The graph of a pair is put together
 from its first hops, a column, and the last hops of its own destination.
 
 4. A device that is reached again closes a loop; the lists of one whole turn are met, and the packet
@@ -25,17 +24,19 @@ difference.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable
 from typing import NamedTuple
 
-from crossgate.core.model.address import Address, Family, Pattern
-from crossgate.core.model.network import Direction, Point, PointKind
-from crossgate.core.network.columns import Cell, Cheapest, Chosen, Column, Edge, Onward
-from crossgate.core.network.costs import FAR, Exits, begins
+from crossgate.core.model.address import Address, Family
+from crossgate.core.model.network import Direction, Point
+from crossgate.core.network.columns import Cell, Column
+from crossgate.core.network.costs import begins
+from crossgate.core.network.destinations import Destinations
 from crossgate.core.network.forwarding import Forwarding
 from crossgate.core.network.nodes import End, Nodes, Outcome, Sequence
 from crossgate.core.network.paths import Crossing, Endpoint, Hop, Path
-from crossgate.core.network.way_graph import Border, Token, WayGraph
+from crossgate.core.network.tokens import Tokens
+from crossgate.core.network.way_graph import WayGraph
 
 
 class WayGraphs:
@@ -53,48 +54,12 @@ class WayGraphs:
         """
         self.network = network
         self.family = family
-        plan = network.plan
-        self._tokens: dict[Token, int] = {} if beside is None else beside._tokens
-        self.tokens: list[Token] = [] if beside is None else beside.tokens
-        listed = {
-            Crossing(point, way).remembered_by
-            for point, way, listed_family in plan.asked
-            if listed_family is family
-        }
-        self._stateful = {
-            name
-            for known in (plan.devices, plan.hosts)
-            for name, each in known.items()
-            if each.stateful and name in listed
-        }
-        placed = {
-            (point, direction)
-            for point, direction, listed_family in plan.asked
-            if listed_family is family
-        }
-        self._placed = {Crossing(*each) for each in (placed if places is None else places)}
-        self._translating = {each.device for each in plan.translations[family]}
+        self.tokens: Tokens = Tokens(
+            network.plan, family, None if beside is None else beside.tokens, places
+        )
         self.nodes: Nodes = Nodes() if beside is None else beside.nodes
-        self.names = list(plan.devices)
-        self._between: Edges | None = None
+        self.destinations = Destinations(network, family, self.tokens, self.nodes)
         self._sent: dict[tuple[int, Column], Cell] = {}
-        self._columns: dict[tuple[object, ...], Column] = {}
-        self._settled: dict[object, Column] = {}
-        self._keys: dict[Address, tuple[object, ...]] = {}
-        devices = plan.devices.values()
-        self._routes = [
-            (device.name, route.destination)
-            for device in devices
-            for route in device.routes
-            if route.destination.family is family
-        ]
-        interfaces = [
-            each
-            for device in devices
-            for each in device.interfaces.values()
-            if plan.segments[each.on].outside
-        ]
-        self._outward = [own for each in interfaces for own in each.in_family(family)]
         self._graph_of: dict[tuple[int, Sequence | None], WayGraph] = {}
         self._pairs: dict[tuple[object, ...], Cell] = {}
         self._arriving: dict[int, bool] = {}
@@ -102,219 +67,6 @@ class WayGraphs:
         self._first_hops: dict[tuple[str, Address], tuple[Hop, tuple[int, ...]]] = {}
         self._met: tuple[dict[int, int], dict[int, int]] = {}, {}
         self._placed_ends: dict[Address, dict[int, int]] = {}
-
-    def block(self, hop: Hop) -> tuple[int, ...]:
-        """Return the tokens of a hop: the stateful devices passed, then the places with lists and
-        the borders of translations, in order.
-        """
-        found = []
-        for event in self.events(hop):
-            if not isinstance(event, tuple) or isinstance(event, Border):
-                found.append(self.token(event))
-            elif event[1]:
-                found.append(self.token(event[0]))
-        return tuple(found)
-
-    def events(self, hop: Hop) -> Iterator[str | Border | tuple[Crossing, bool]]:
-        """Yield what a hop meets, in order: the stateful devices passed, then all that it crosses,
-        each with whether a list stands there, and the borders of translations. A border comes
-        before the list on the way out, and after it on the way in.
-        """
-        if self._stateful:
-            passed = {
-                name
-                for crossing in hop.crossings
-                for name in (crossing.point.device, crossing.remembered_by)
-            } | {hop.device}
-            yield from sorted(self._stateful & passed)
-        for each in hop.crossings:
-            border = (
-                Border(each.point, each.direction)
-                if each.point.owner in self._translating
-                and each.point.kind is PointKind.INTERFACE
-                and each.rulings is None
-                else None
-            )
-            if border is not None and each.direction is Direction.OUTBOUND:
-                yield border
-            yield each, each.rulings is not None or each in self._placed
-            if border is not None and each.direction is Direction.INBOUND:
-                yield border
-
-    def token(self, token: Token) -> int:
-        """Return the number of a token, a new one where it has none yet."""
-        number = self._tokens.setdefault(token, len(self._tokens))
-        if number == len(self.tokens):
-            self.tokens.append(token)
-        return number
-
-    # Columns
-
-    def _key(self, destination: Address) -> tuple[object, ...]:
-        """Return all that routing looks at in a destination: destinations with equal keys have the
-        same next hops everywhere.
-        """
-        if destination not in self._keys:
-            self._keys[destination] = self._looked_at(destination)
-        return self._keys[destination]
-
-    def _looked_at(self, destination: Address) -> tuple[object, ...]:
-        network, value = self.network, destination.value
-        target, owner = network.plan.segment_of(destination), network.owner(destination)
-        routes = tuple(
-            index for index, route in enumerate(self._routes) if self._counts(route, destination)
-        )
-        outward = tuple(
-            index for index, own in enumerate(self._outward) if own.connected.contains(value)
-        )
-        told = routes or network.plan.static_routing
-        if target is not None and not told and (target.outside or not outward):
-            # The way depends on nothing but where the segment is, and on which of its devices has
-            # the address.
-            ends = network.ends_at(destination)
-            numbers = {name: len(near) for name, near in ends.items()}
-            if destination in network.plan.gateway_at:
-                numbers = {
-                    name: sum(hop.ends for hop in network.hops(name, destination)) for name in ends
-                }
-            return Near(network.exits(destination), frozenset(numbers.items()))
-        blocks = (
-            ()
-            if target is None
-            else tuple(
-                each
-                for each in target.prefixes
-                if each.family is self.family and each.contains(value)
-            )
-        )
-        name = None if target is None else target.name
-        shared = (
-            destination if destination in network.plan.gateway_at else None
-        )  # it has an end for each device that answers
-        return (
-            name,
-            blocks,
-            owner.point if owner else shared,
-            network.scope(destination),
-            routes,
-            outward,
-        )
-
-    def by_cost(self, destination: Address) -> bool:
-        """Whether least cost alone decides the paths to a destination, as far as a device on its
-        segment: no static route has a say.
-        """
-        target, value = self.network.plan.segment_of(destination), destination.value
-        if (
-            target is None
-            or self.network.plan.static_routing
-            or any(self._counts(route, destination) for route in self._routes)
-        ):
-            return False
-        return target.outside or not any(own.connected.contains(value) for own in self._outward)
-
-    def _counts(self, route: tuple[str, Pattern], destination: Address) -> bool:
-        """Whether a static route affects where its device sends packets to a destination; it does
-        not where a computed route is better.
-        """
-        device, block = route
-        if not block.contains(destination.value):
-            return False
-        longer = self.network.computed_length(destination)
-        return block.prefix_length >= longer or device not in self.network.costs_to(destination)
-
-    def edges(self) -> Edges:
-        """Return all hops between neighbouring devices."""
-        if self._between is None:
-            number = {name: device for device, name in enumerate(self.names)}
-            own: list[list[Edge]] = [[] for _ in self.names]
-            into: list[list[Edge]] = [[] for _ in self.names]
-            for device, name in enumerate(self.names):
-                for link in self.network.costs.links(name, self.family):
-                    neighbour = number[link.neighbour.device]
-                    hop = self.network.across(link.interface, link.neighbour, self.family)
-                    into[neighbour].append(Edge(self.block(hop), device, hop.ends, link.cost))
-                    # What a device sends itself is not asked at the interface that it leaves by.
-                    own[device].append(
-                        Edge(
-                            self.block(hop._replace(crossings=hop.crossings[1:])),
-                            neighbour,
-                            hop.ends,
-                            link.cost,
-                        )
-                    )
-            self._between = Edges(number, own, into)
-        return self._between
-
-    def column(self, destination: Address) -> Column:
-        """Return, for each device that a packet may come into, the node of what follows; its
-        sequences end at the last device.
-        """
-        key = self._key(destination)
-        if key not in self._columns:
-            self._columns[key] = (
-                self._cheapest(key) if isinstance(key, Near) else self._chosen(destination)
-            )
-        return self._columns[key]
-
-    def near(self, destination: Address) -> Near | None:
-        """Return where the paths to a destination end, where the least cost alone decides them;
-        None elsewhere.
-        """
-        key = self._key(destination)
-        return key if isinstance(key, Near) else None
-
-    def _cheapest(self, near: Near) -> Column:
-        """Return the column of destinations that are reached by the least cost alone; `near` tells
-        at which devices.
-        """
-        number, _, into = self.edges()
-        costs = [FAR] * len(self.names)
-        for name, cost in self.network.costs.to(near.exits, self.family).items():
-            costs[number[name]] = cost
-        # A device that is not last hands out only where no way by a neighbour costs less.
-        own, (_, last, owner) = dict(near.exits.costs), near.exits
-        exits = {
-            name: count
-            for name, count in near.numbers
-            if name in last or costs[number[name]] == own[name]
-        }
-        if owner is not None:
-            exits[owner], last = 1, last | {owner}
-        numbered = {number[name]: count for name, count in exits.items()}
-        return Cheapest(
-            self.nodes, self.names, into, costs, numbered, frozenset(number[name] for name in last)
-        )
-
-    def _chosen(self, destination: Address) -> Column:
-        """Return the column of a destination for which every device chooses its next hops by
-        itself, by static routes too.
-        """
-        owner, number = self.network.owner(destination), self.edges().number
-        found = Onward([], [])
-        for name in self.names:
-            edges: list[Edge] = []
-            hops = (
-                []
-                if owner is not None and name == owner.device
-                else self.network.hops(name, destination)
-            )
-            for hop in hops:
-                if hop.device is not None and not hop.ends:
-                    edges.append(Edge(self.block(hop), number[hop.device]))
-                elif owner is not None and hop.device == owner.device and not hop.failure:
-                    edges.append(
-                        Edge(
-                            self.block(hop._replace(crossings=hop.crossings[:-1])),
-                            number[owner.device],
-                        )
-                    )
-            found.edges.append(edges)
-            found.exits.append(len(hops) - len(edges) if hops else 1)
-        same = (tuple(map(tuple, found.edges)), tuple(found.exits))
-        if same not in self._settled:
-            self._settled[same] = Chosen(self.nodes, self.names, found)
-        return self._settled[same]
 
     # Pairs
 
@@ -345,12 +97,12 @@ class WayGraphs:
         """
         if origin.device is None or origin.others or self.network.sends_nothing(origin):
             return None
-        reached = self.near(destination)
+        reached = self.destinations.near(destination)
         if reached is None or self.network.scope(destination) is not None:
             return None
         if origin.device in reached.exits.last or origin.device == reached.exits.owner:
             return None  # it hands out itself, whatever the column says
-        column, edges = self.column(destination), self.edges()
+        column, edges = self.destinations.column(destination), self.destinations.edges()
         device = edges.number[origin.device]
         if device in column.ends:
             return None
@@ -384,7 +136,9 @@ class WayGraphs:
 
     def begun_tokens(self, start: Path) -> tuple[int, ...]:
         """Return the tokens of the start of a path, before its first hop."""
-        return self.block(Hop(start.crossings, start.devices[0] if start.devices else None, False))
+        return self.tokens.met(
+            Hop(start.crossings, start.devices[0] if start.devices else None, False)
+        )
 
     def _joined(self, lead: tuple[int, ...], hops: list[Hop], destination: Address) -> Cell:
         """Return the node of a packet that has met the tokens `lead` and goes on by any of some
@@ -392,7 +146,7 @@ class WayGraphs:
         """
         numbers, count = set(), 0
         for hop in hops:
-            tokens = (*lead, *self.block(hop))
+            tokens = (*lead, *self.tokens.met(hop))
             if hop.ends or hop.device is None:
                 numbers.add(
                     self.nodes.prepend(
@@ -401,7 +155,9 @@ class WayGraphs:
                 )
                 count += 1
                 continue
-            cell = self.column(destination).cell(self.edges().number[hop.device])
+            cell = self.destinations.column(destination).cell(
+                self.destinations.edges().number[hop.device]
+            )
             numbers.add(self.nodes.prepend(tokens, self.placed_out(cell.number, destination)))
             count += cell.paths
         return Cell(self.nodes.union(frozenset(numbers)), count)
@@ -430,7 +186,8 @@ class WayGraphs:
     def _onward(self, device: str, destination: Address) -> int:
         """Return the node of what follows for a packet that has come into a device."""
         return self.placed_out(
-            self.column(destination).numbers[self.edges().number[device]], destination
+            self.destinations.column(destination).numbers[self.destinations.edges().number[device]],
+            destination,
         )
 
     def _handed_out(self, device: str, destination: Address) -> set[int]:
@@ -442,13 +199,14 @@ class WayGraphs:
             itself = Crossing(self.network.plan.devices[device].itself, Direction.INBOUND)
             return {
                 self.nodes.prepend(
-                    (self.token(itself),) * (itself in self._placed),
+                    (self.tokens.number(itself),) * (itself in self.tokens.placed),
                     self.nodes.ending(Outcome.ARRIVED),
                 )
             }
         return {
             self.nodes.prepend(
-                self.block(hop), self.nodes.ending(Outcome.LOST if hop.failure else Outcome.ARRIVED)
+                self.tokens.met(hop),
+                self.nodes.ending(Outcome.LOST if hop.failure else Outcome.ARRIVED),
             )
             for hop in self.network.hops(device, destination)
             if hop.ends
@@ -474,7 +232,7 @@ class WayGraphs:
 
     def bit(self, place: tuple[Point, Direction]) -> int:
         """Return the bit of a place with a list, as used by `met`."""
-        return 1 << self.token(Crossing(*place))
+        return 1 << self.tokens.number(Crossing(*place))
 
     def sent_bit(self, place: tuple[Point, Direction]) -> int:
         """Return the bit, as used by `met`, of a place that sees packets as they were sent."""
@@ -505,13 +263,13 @@ class WayGraphs:
             number = self.plain(origin, destination)
         first = None if self.nodes.count(number) == 1 else self.first(origin, destination)
         if (number, first) not in self._graph_of:
-            self._graph_of[number, first] = WayGraph(self.nodes, self.tokens, number, first)
+            self._graph_of[number, first] = WayGraph(self.nodes, self.tokens.of, number, first)
         return self._graph_of[number, first]
 
     def first(self, origin: Endpoint, destination: Address) -> Sequence:
         """Return the sequence of the first path of a pair."""
         (start, hops), *_ = self.network.starts(origin, destination)
-        hop, tokens = hops[0], (*self.begun_tokens(start), *self.block(hops[0]))
+        hop, tokens = hops[0], (*self.begun_tokens(start), *self.tokens.met(hops[0]))
         entered: set[str] = set()
         while not hop.ends and hop.device is not None:
             if hop.device in entered:
@@ -520,7 +278,7 @@ class WayGraphs:
             key = hop.device, destination
             if key not in self._first_hops:
                 following = self.network.hops(*key)[0]
-                self._first_hops[key] = following, self.block(following)
+                self._first_hops[key] = following, self.tokens.met(following)
             hop, met = self._first_hops[key]
             tokens += met
         return Sequence(tokens, Outcome.LOST if hop.failure else Outcome.ARRIVED)
@@ -529,7 +287,7 @@ class WayGraphs:
         """Return the graph of a single sequence."""
         return WayGraph(
             self.nodes,
-            self.tokens,
+            self.tokens.of,
             self.nodes.prepend(sequence.tokens, self.nodes.ending(sequence.end)),
             sequence,
         )
@@ -576,7 +334,7 @@ class WayGraphs:
             met = (
                 token for each in self.nodes.below(number) for token, _ in self.nodes.of[each][1]
             )
-            places = frozenset(each for each in met if isinstance(self.tokens[each], Crossing))
+            places = frozenset(each for each in met if isinstance(self.tokens.of[each], Crossing))
             self._remembering[number] = self.nodes.without(number, places)
         return self._remembering[number]
 
@@ -614,7 +372,7 @@ class WayGraphs:
             if hop is None:
                 stack.pop()
                 continue
-            met = (*tokens, *self.block(hop))
+            met = (*tokens, *self.tokens.met(hop))
             if wanted is not None and wanted.tokens[: len(met)] != met:
                 continue
             after = self.network.along(path, hop, forks)
@@ -636,7 +394,10 @@ class WayGraphs:
         """Whether a packet at a device can still meet exactly these tokens; on a loop the answer
         may be true where it cannot.
         """
-        if self.edges().number[device] in self.column(destination).turning:
+        if (
+            self.destinations.edges().number[device]
+            in self.destinations.column(destination).turning
+        ):
             return True
         number = self._onward(device, destination)
         for token in tokens:
@@ -645,25 +406,6 @@ class WayGraphs:
                 return False
             number = following
         return end in self.nodes.of[number].ends
-
-
-class Near(NamedTuple):
-    """Where paths to a destination can end: the devices, each with the number of interfaces by
-    which it hands packets out.
-    """
-
-    exits: Exits
-    numbers: frozenset[tuple[str, int]]
-
-
-class Edges(NamedTuple):
-    """The hops between devices: the number of each device, the edges of its own packets, and the
-    edges that lead into it.
-    """
-
-    number: dict[str, int]
-    own: list[list[Edge]]
-    into: list[list[Edge]]
 
 
 class _Walked(NamedTuple):

@@ -1,0 +1,91 @@
+"""The tokens of one family in one network: what of all that packets cross makes a difference to
+their verdicts, numbered.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+
+from crossgate.core.model.address import Family
+from crossgate.core.model.network import Direction, Point, PointKind
+from crossgate.core.model.plan import Plan
+from crossgate.core.network.paths import Crossing, Hop
+from crossgate.core.network.way_graph import Border, Token
+
+
+class Tokens:
+    """Places with lists, stateful devices that have some, and borders of translations, each with a
+    number. `of` are all of them by their numbers.
+    """
+
+    def __init__(
+        self,
+        plan: Plan,
+        family: Family,
+        beside: Tokens | None = None,
+        places: Iterable[tuple[Point, Direction]] | None = None,
+    ) -> None:
+        """Find the lists of a plan; its tokens are numbered together with those that are `beside`.
+        With `places`, lists are taken to stand at just these places.
+        """
+        self.of: list[Token] = [] if beside is None else beside.of
+        self._numbers: dict[Token, int] = {} if beside is None else beside._numbers
+        asked = {
+            (point, direction)
+            for point, direction, listed_family in plan.asked
+            if listed_family is family
+        }
+        listed = {Crossing(*each).remembered_by for each in asked}
+        self._stateful = {
+            name
+            for known in (plan.devices, plan.hosts)
+            for name, each in known.items()
+            if each.stateful and name in listed
+        }
+        self.placed = {Crossing(*each) for each in (asked if places is None else places)}
+        self._translating = {each.device for each in plan.translations[family]}
+
+    def number(self, token: Token) -> int:
+        """Return the number of a token, a new one where it has none yet."""
+        number = self._numbers.setdefault(token, len(self._numbers))
+        if number == len(self.of):
+            self.of.append(token)
+        return number
+
+    def met(self, hop: Hop) -> tuple[int, ...]:
+        """Return the tokens of a hop: the stateful devices passed, then the places with lists and
+        the borders of translations, in order.
+        """
+        found = []
+        for event in self.events(hop):
+            if not isinstance(event, tuple) or isinstance(event, Border):
+                found.append(self.number(event))
+            elif event[1]:
+                found.append(self.number(event[0]))
+        return tuple(found)
+
+    def events(self, hop: Hop) -> Iterator[str | Border | tuple[Crossing, bool]]:
+        """Yield what a hop meets, in order: the stateful devices passed, then all that it crosses,
+        each with whether a list stands there, and the borders of translations. A border comes
+        before the list on the way out, and after it on the way in.
+        """
+        if self._stateful:
+            passed = {
+                name
+                for crossing in hop.crossings
+                for name in (crossing.point.device, crossing.remembered_by)
+            } | {hop.device}
+            yield from sorted(self._stateful & passed)
+        for each in hop.crossings:
+            border = (
+                Border(each.point, each.direction)
+                if each.point.owner in self._translating
+                and each.point.kind is PointKind.INTERFACE
+                and each.rulings is None
+                else None
+            )
+            if border is not None and each.direction is Direction.OUTBOUND:
+                yield border
+            yield each, each.rulings is not None or each in self.placed
+            if border is not None and each.direction is Direction.INBOUND:
+                yield border
