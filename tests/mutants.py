@@ -19,12 +19,12 @@ import shutil
 import subprocess
 import sys
 import tempfile
-import time
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from queue import SimpleQueue
 from typing import NamedTuple
+from xml.etree import ElementTree
 
 from coverage import CoverageData
 
@@ -173,8 +173,17 @@ def drawn(room: str, share: int, chance: random.Random) -> list[Mutant]:
     ]
 
 
-Visits = dict[tuple[Path, int], set[str]]
-"""The tests that come by a line of a module, by their names for pytest."""
+class Room(NamedTuple):
+    """The seconds that each test of a room takes, by its name for pytest, and the tests that come
+    by a line of a module.
+    """
+
+    times: dict[str, float]
+    visits: dict[tuple[Path, int], set[str]]
+
+    def most(self, tests: Iterable[str]) -> float:
+        """Return how many seconds tests may take before they are said not to come to an end."""
+        return 3 * sum(self.times.get(each, 0) for each in tests) + 30
 
 
 def tests_of(room: str) -> list[str]:
@@ -193,26 +202,36 @@ class Workshop:
             (folder / name).symlink_to(ROOT / name)
         self.folder = folder
 
-    def coming_by(self, room: str) -> Visits:
-        """Run the tests of a room, and return which of them come by each line of the core. Raises
-        `AssertionError` where one fails.
+    def looked_at(self, room: str) -> Room:
+        """Run the tests of a room, and return how long each takes and which come by each line of
+        the core. Raises `AssertionError` where one fails.
         """
-        data = self.folder / "coverage"
-        passed = self.passes(
-            [*tests_of(room), "--cov=crossgate.core", "--cov-context=test", "--cov-report="],
-            None,
-            COVERAGE_FILE=str(data),
-        )
+        data, times = self.folder / "coverage", self.folder / "times.xml"
+        asked = [
+            "--cov=crossgate.core",
+            "--cov-context=test",
+            "--cov-report=",
+            f"--junitxml={times}",
+        ]
+        passed = self.passes([*tests_of(room), *asked], None, COVERAGE_FILE=str(data))
         assert passed, f"the tests of {room} do not pass as they are"
         found = CoverageData(str(data))
         found.read()
-        return {
-            (Path(path).relative_to(self.source), line): {
-                test.rpartition("|")[0] for test in tests if test
-            }
-            for path in found.measured_files()
-            for line, tests in found.contexts_by_lineno(path).items()
-        }
+        return Room(
+            {
+                f"{case.get('classname', '').replace('.', '/')}.py::{case.get('name')}": float(
+                    case.get("time", 0)
+                )
+                for case in ElementTree.parse(times).iter("testcase")
+            },
+            {
+                (Path(path).relative_to(self.source), line): {
+                    test.rpartition("|")[0] for test in tests if test
+                }
+                for path in found.measured_files()
+                for line, tests in found.contexts_by_lineno(path).items()
+            },
+        )
 
     def passes(self, tests: Sequence[str], most: float | None, **environment: str) -> bool:
         """Whether tests pass, in at most so many seconds."""
@@ -235,9 +254,12 @@ class Workshop:
         except subprocess.TimeoutExpired:
             return False
 
-    def notices(self, mutant: Mutant, visits: Visits, most: float) -> bool:
+    def notices(self, mutant: Mutant, room: Room) -> bool:
         """Whether some test fails, or does not come to an end, with a change."""
-        nearest = sorted(visits.get((mutant.module, mutant.change.line), ()))
+        nearest = sorted(
+            room.visits.get((mutant.module, mutant.change.line), ()),
+            key=lambda test: room.times.get(test, 0),
+        )
         path = self.source / mutant.module
         before = path.read_text(encoding="utf-8")
         for compiled in (path.parent / "__pycache__").glob(f"{path.stem}.*"):
@@ -249,8 +271,8 @@ class Workshop:
         )
         path.write_text("\n".join(lines), encoding="utf-8")
         try:
-            near = not nearest or self.passes(nearest, most)
-            return not (near and self.passes(tests_of(mutant.room), most))
+            near = not nearest or self.passes(nearest, room.most(nearest))
+            return not (near and self.passes(tests_of(mutant.room), room.most(room.times)))
         finally:
             path.write_text(before, encoding="utf-8")
 
@@ -272,15 +294,13 @@ def main() -> int:
         for room in given.rooms:
             mutants = drawn(room, given.share, random.Random(given.seed))
             workshop = workshops.get()
-            start = time.monotonic()
-            visits = workshop.coming_by(room.split("/")[0])
-            most = 4 * (time.monotonic() - start) + 30
+            looked_at = workshop.looked_at(room.split("/")[0])
             workshops.put(workshop)
 
-            def noticed(mutant: Mutant, visits: Visits = visits, most: float = most) -> bool:
+            def noticed(mutant: Mutant, looked_at: Room = looked_at) -> bool:
                 own = workshops.get()
                 try:
-                    return own.notices(mutant, visits, most)
+                    return own.notices(mutant, looked_at)
                 finally:
                     workshops.put(own)
 
