@@ -2,16 +2,10 @@
 addresses it sees there (its *view*).
 
 Theory of operation. `way_graphs` works out where packets go by their addresses alone, as if no
-device translated, with a token at every border. This module follows such paths node by node,
-together with what has happened to the packet so far (`translated.State`):
+device translated, with a token at every border, and `translated_ways` what a packet then meets from
+a node on.
 
-1. A place with a list is met in the view that holds there: its token is that of the place together
-with the view.
-
-2. At a border the rules are asked. A new source holds for the rest of the path. After a new
-destination the path goes on as that device would send a packet to it.
-
-3. Packets that arrive in different states get different answers. So packets of one sort between two
+Packets that arrive in different states get different answers. So packets of one sort between two
 ends have several *crossed* ways, each with its own ways back; taken together, the ways there are
 all the equal paths there.
 
@@ -21,25 +15,21 @@ are treated alike have equal numbers.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
 from functools import cached_property
-from typing import NamedTuple, TypeVar
+from typing import NamedTuple
 
 from crossgate.core.model.address import Address
 from crossgate.core.model.network import Direction, Point
 from crossgate.core.network.endpoints import at_address
-from crossgate.core.network.nodes import Outcome, Sequence
-from crossgate.core.network.paths import Crossing, Endpoint, Path
-from crossgate.core.network.translated import State, Translations
-from crossgate.core.network.translated_hop import TranslatedHop, at_end, chosen_from
+from crossgate.core.network.nodes import Sequence
+from crossgate.core.network.paths import Crossing, Endpoint
+from crossgate.core.network.translated import State
+from crossgate.core.network.translated_hop import chosen_from
+from crossgate.core.network.translated_ways import TranslatedWays
+from crossgate.core.network.trip import Trip
 from crossgate.core.network.view import NOT_TRANSLATED, View
 from crossgate.core.network.way_graph import Border, Marker, WayGraph
-from crossgate.core.network.way_graphs import WayGraphs
 from crossgate.core.sets.spans import Spans, joined
-
-_Key = tuple[int, State]
-_Move = tuple[tuple[int, ...], _Key | None]
-Found = TypeVar("Found")
 
 
 class Crossed(NamedTuple):
@@ -68,17 +58,8 @@ NO_SORT = -1
 """The sort in the state of packets that have arrived."""
 
 
-class CrossedGraphs(WayGraphs):
+class CrossedGraphs(TranslatedWays):
     """The ways of one family in a network that translates addresses."""
-
-    @cached_property
-    def translations(self) -> Translations:
-        """The translation rules of this family."""
-        return Translations(self.network.plan, self.family)
-
-    @cached_property
-    def _lost(self) -> int:
-        return self.nodes.ending(Outcome.LOST)
 
     def node(self, origin: Endpoint, destination: Address) -> int:
         """Return a number for all that packets from one end to another meet, and their answers;
@@ -131,21 +112,6 @@ class CrossedGraphs(WayGraphs):
 
     def _marked(self, what: tuple[object, ...], number: int) -> int:
         return self.nodes.prepend((self.tokens.number(Marker(what)),), number)
-
-    def matters(self, number: int) -> bool:
-        """Whether some sequence of a node crosses a border of translations."""
-        if number not in self._bordered:
-            for each in self.nodes.below(number):
-                if each not in self._bordered:
-                    self._bordered[each] = any(
-                        isinstance(self.tokens.of[token], Border) or self._bordered[child]
-                        for token, child in self.nodes.of[each].children
-                    )
-        return self._bordered[number]
-
-    @cached_property
-    def _bordered(self) -> dict[int, bool]:
-        return {}
 
     def leaving(self, source: Address) -> int:
         """Return the borders at which some rule may translate a source, as a bit mask."""
@@ -202,7 +168,7 @@ class CrossedGraphs(WayGraphs):
         like = [self.translations.like(each, side) for side, each in enumerate((source, end))]
         start = State(NOT_TRANSLATED, (like[0],), like[1], trip.sort)
         found = []
-        for state, number in self._there((there, start)).items():
+        for state, number in self.there((there, start)).items():
             if state is None:
                 found.append(Crossed(number, self._lost, None))
                 continue
@@ -226,128 +192,13 @@ class CrossedGraphs(WayGraphs):
         answer, numbers = self.translations.answered_by(arrived, receiver.device), set()
         last = arrived.sources[-1]
         if not arrived.view and plain is not None and receiver is destination:
-            return self._back((plain[1], answer))
+            return self.back((plain[1], answer))
         made = next((each for each in reversed(arrived.view) if not each.side), None)
         for value in chosen_from(made.pool if made else (), last.value):
             chosen = last._replace(value=value)
             state = answer._replace(destination=chosen, sources=(*answer.sources[:-1], chosen))
-            numbers.add(self._back((self.plain(receiver, chosen), state)))
+            numbers.add(self.back((self.plain(receiver, chosen), state)))
         return self.nodes.union(frozenset(numbers))
-
-    def receiver(self, arrived: State, destination: Endpoint) -> Endpoint:
-        """Return the end that gets packets which arrived in a state."""
-        if not any(each.side for each in arrived.view):
-            return destination
-        return at_address(self.network, arrived.destination)
-
-    def _there(self, start: _Key) -> dict[State | None, int]:
-        """Return the ways that a packet can still take, by the state in which it arrives; None
-        stands for packets that are lost.
-        """
-
-        def alike(key: _Key) -> dict[State | None, int]:
-            return {key[1] if self.arrives(key[0]) else None: key[0]}
-
-        def gathered(key: _Key, moves: list[_Move]) -> dict[State | None, int]:
-            found: dict[State | None, set[int]] = {}
-            for end in self.nodes.of[key[0]].ends:
-                assert isinstance(end, Outcome)  # ends at devices are those of columns
-                found.setdefault(key[1] if end is Outcome.ARRIVED else None, set()).add(
-                    self.nodes.ending(end)
-                )
-            for tokens, following in moves:
-                for end_state, node in (
-                    {None: self._lost} if following is None else self._arrivals[following]
-                ).items():
-                    found.setdefault(end_state, set()).add(self.nodes.prepend(tokens, node))
-            return {each: self.nodes.union(frozenset(own)) for each, own in found.items()}
-
-        return self._worked_out(start, self._arrivals, alike, gathered)
-
-    @cached_property
-    def _arrivals(self) -> dict[_Key, dict[State | None, int]]:
-        return {}
-
-    def _back(self, start: _Key) -> int:
-        """Return the ways that an answer can still take; it arrives only where every translation of
-        its packet has been undone.
-        """
-
-        def gathered(key: _Key, moves: list[_Move]) -> int:
-            found = {
-                self.nodes.ending(
-                    Outcome.ARRIVED if end is Outcome.ARRIVED and not key[1].view else Outcome.LOST
-                )
-                for end in self.nodes.of[key[0]].ends
-            }
-            found |= {
-                self.nodes.prepend(
-                    tokens, self._lost if following is None else self._answers[following]
-                )
-                for tokens, following in moves
-            }
-            return self.nodes.union(frozenset(found))
-
-        return self._worked_out(start, self._answers, lambda key: key[0], gathered)
-
-    @cached_property
-    def _answers(self) -> dict[_Key, int]:
-        return {}
-
-    def _worked_out(
-        self,
-        start: _Key,
-        known: dict[_Key, Found],
-        alike: Callable[[_Key], Found],
-        gathered: Callable[[_Key, list[_Move]], Found],
-    ) -> Found:
-        """Return the result for a packet at a node, after those of all nodes that follow:
-        `gathered` from its moves, or by `alike` from the ways without translation where nothing
-        more is translated.
-        """
-        stack = [start]
-        while stack:
-            key = stack[-1]
-            if key in known:
-                stack.pop()
-                continue
-            number, state = key
-            if not state.view and not self.matters(number):
-                known[key] = alike(key)
-                continue
-            moves = list(self._moves(key))
-            waiting = [each for _, each in moves if each is not None and each not in known]
-            if waiting:
-                stack += waiting
-            else:
-                known[key] = gathered(key, moves)
-        return known[start]
-
-    def _moves(self, key: _Key) -> Iterator[_Move]:
-        """Yield what the packet meets next and what follows after it; None where the packet is
-        lost.
-        """
-        number, state = key
-        for token, child in self.nodes.of[number].children:
-            place = self.tokens.of[token]
-            if not isinstance(place, Border):
-                yield (self._seen(token, state.view),), (child, state)
-                continue
-            turn = self.translations.turn(state, place)
-            if turn.lost is not None:
-                yield (), None
-            elif turn.device is not None:
-                onward = self._onward(turn.device, turn.state.destination)
-                yield (), (onward, turn.state)
-            else:
-                yield (), (child, turn.state)
-
-    def _seen(self, token: int, view: View) -> int:
-        """Return the token of a place together with the view in which it sees packets."""
-        place = self.tokens.of[token]
-        if not view or not isinstance(place, Crossing) or place.rulings is not None:
-            return token
-        return self.tokens.number(place._replace(view=view))
 
     def among(self, number: int, first: Sequence | None) -> WayGraph:
         """Return the ways of a node; where the `first` sequence is not given, any of them counts as
@@ -446,30 +297,6 @@ class CrossedGraphs(WayGraphs):
                 found[each.view] = 1 << token
         return found
 
-    def leads_on(self, device: str, state: State, wanted: Sequence, met: int) -> bool:
-        """Whether a packet at a device can still meet the rest of a sequence; on a loop the answer
-        may be true where it cannot.
-        """
-        destination = state.destination
-        if (
-            self.destinations.edges().number[device]
-            in self.destinations.column(destination).turning
-        ):
-            return True
-        return self.leads_to((self._onward(device, destination), state), wanted, met)
-
-    def leads_to(self, key: _Key, wanted: Sequence, met: int = 0) -> bool:
-        """Whether a packet at a node can still meet the rest of a sequence."""
-        answers = key[1].answering is not None
-        for number in (self._back(key),) if answers else self._there(key).values():
-            following: int | None = number
-            for token in wanted.tokens[met:]:
-                if following is not None:
-                    following = dict(self.nodes.of[following].children).get(token)
-            if following is not None and wanted.end in self.nodes.of[following].ends:
-                return True
-        return False
-
     def crossings(self, origin: Endpoint, destination: Address) -> dict[Crossing, None]:
         """Return the places that packets from one end to an address cross on any of their paths,
         however they are translated; those of the first path stand first.
@@ -500,104 +327,3 @@ class CrossedGraphs(WayGraphs):
                 seen.add(hop.device)
                 front += self.network.hops(hop.device, destination)
         return found
-
-
-class Walked(NamedTuple):
-    """A path, the tokens that it meets, and the state of the packet at its end."""
-
-    path: Path
-    sequence: Sequence
-    state: State
-
-
-class Trip:
-    """The paths of packets of one sort between two ends, and those of their answers."""
-
-    def __init__(
-        self,
-        graphs: CrossedGraphs,
-        origin: Endpoint,
-        destination: Endpoint,
-        sort: int,
-        source: Address,
-    ) -> None:
-        self._graphs, self.origin, self.destination, self.sort = graphs, origin, destination, sort
-        self.source = source
-        self._back: dict[tuple[State, Sequence | None], Walked] = {}
-
-    @cached_property
-    def first_there(self) -> Walked:
-        """The first path from source to destination."""
-        return self._walk(self.origin, self._start, None)
-
-    def there(self, wanted: Sequence | None = None) -> Walked:
-        """Return the first path from source to destination that meets a sequence, or the first of
-        all.
-        """
-        if wanted in (None, self.first_there.sequence):
-            return self.first_there
-        return self._walk(self.origin, self._start, wanted)
-
-    @property
-    def _start(self) -> State:
-        return State(NOT_TRANSLATED, (self.source,), self.destination.address, self.sort)
-
-    def back(self, arrived: State, wanted: Sequence | None = None) -> Walked:
-        """Return the first path of the answer to packets that arrived in a state, or the first that
-        meets a sequence.
-        """
-        key = arrived, wanted
-        if key not in self._back:
-            self._back[key] = self._walked_back(arrived, wanted)
-        return self._back[key]
-
-    def _walked_back(self, arrived: State, wanted: Sequence | None) -> Walked:
-        receiver = self._graphs.receiver(arrived, self.destination)
-        answer = self._graphs.translations.answered_by(arrived, receiver.device)
-        if wanted is None:
-            return self._walk(receiver, answer, None)
-        if self.back(arrived).sequence == wanted:
-            return self.back(arrived)
-        made = next((each for each in reversed(arrived.view) if not each.side), None)
-        last = arrived.sources[-1]
-        for value in chosen_from(made.pool if made else (), last.value):
-            chosen = last._replace(value=value)
-            state = answer._replace(destination=chosen, sources=(*answer.sources[:-1], chosen))
-            if self._graphs.leads_to((self._graphs.plain(receiver, chosen), state), wanted):
-                return self._walk(receiver, state, wanted)
-        raise AssertionError("no path meets this sequence")
-
-    def _walk(self, origin: Endpoint, start: State, wanted: Sequence | None) -> Walked:
-        graphs, network = self._graphs, self._graphs.network
-        starts = network.starts(origin, start.destination)
-        stack = [
-            (path, graphs.begun_tokens(path), start, iter(hops), len(hops) > 1 or len(starts) > 1)
-            for path, hops in reversed(starts)
-        ]
-        while stack:
-            path, tokens, state, left, forks = stack[-1]
-            hop = next(left, None)
-            if hop is None:
-                stack.pop()
-                continue
-            step = TranslatedHop(graphs, graphs.translations, state, hop)
-            met = (*tokens, *step.tokens)
-            if wanted is not None and wanted.tokens[: len(met)] != met:
-                continue
-            # Where it goes on to another destination it may come by devices once more.
-            before = path._replace(entered=()) if step.turned else path
-            after = network.along(before, step.hop, forks)
-            if after.ended:
-                after = at_end(after, step.state)
-                sequence = Sequence(met, Outcome.ARRIVED if after.arrived else Outcome.LOST)
-                if wanted in (None, sequence):
-                    return Walked(after, sequence, step.state)
-                continue
-            device = after.devices[-1]
-            if wanted is None or graphs.leads_on(device, step.state, wanted, len(met)):
-                following = network.hops(device, step.state.destination)
-                stack.append((after, met, step.state, iter(following), len(following) > 1))
-        # What a device translates to its own address twice on one way goes round in it, where ways
-        # and paths part; the first path is as good as any to be told.
-        assert wanted is not None, "every packet has a path"
-        return self._walk(origin, start, None)

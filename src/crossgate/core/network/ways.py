@@ -12,12 +12,13 @@ from crossgate.core.model.address import Address, Family
 from crossgate.core.model.network import Direction, Point
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.plan import Plan
-from crossgate.core.network.crossed import Crossed, CrossedGraphs, Trip, Walked
+from crossgate.core.network.crossed import Crossed, CrossedGraphs
 from crossgate.core.network.endpoints import at_address
 from crossgate.core.network.forwarding import Forwarding
 from crossgate.core.network.nodes import MOST_WAYS, Outcome, Sequence, too_many_ways
 from crossgate.core.network.paths import Endpoint, Path
 from crossgate.core.network.translated import State
+from crossgate.core.network.trip import Trip, Walked
 from crossgate.core.network.view import NOT_TRANSLATED
 from crossgate.core.network.way_graph import Passage, WayGraph
 from crossgate.core.network.way_graphs import WayGraphs
