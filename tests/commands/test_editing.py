@@ -256,6 +256,12 @@ def test_lists_are_made_numbered_placed_lifted_and_dropped(run: Run, plan: Path)
             ("entry", "add", "kiosk-fence", "permit ip any to any", "--number", "30"),
             "has an entry 30 in line",
         ),
+        (("place", "kiosk-fence", "in", "lighthouse.v80"), "write inbound, not in"),
+        (("lift", "kiosk-fence", "Out", "lighthouse.v80"), "write outbound, not Out"),
+        (
+            ("place", "kiosk-fence", "lighthouse.v80", "inbound"),
+            "not lighthouse.v80; the direction stands before the place",
+        ),
         (
             (
                 "entry",

@@ -141,6 +141,8 @@ def put(error: PlanError) -> str:
         ("expect deny web from one to b", "expect deny web one to b"),
         ("window w daily 08:00 - 17:00", "window w daily 08:00-17:00"),
         ("window w daily 8:00 to 17:00", "window w daily 8:00-17:00"),
+        ("window w daily 23-5", "window w daily 23:00-05:00"),
+        ("window w daily 8:30-17", "window w daily 08:30-17:00"),
         ("window w Monday 08:00-17:00", "window w mon 08:00-17:00"),
         ("window w monday-friday 08:00-17:00", "window w mon-fri 08:00-17:00"),
         ("group some one 10.1.0.9", "group some one , 10.1.0.9"),
@@ -210,6 +212,8 @@ def test_what_was_likely_meant_in_a_block_can_be_put_in(
         "expect one to b",
         "expect deny one to b qqqq",
         "expect permit web one",
+        "window w daily 23-25",
+        "window w daily 8am-17",
     ],
 )
 def test_where_it_is_not_plain_what_was_meant_nothing_is_put_in(tmp_path: Path, line: str) -> None:

@@ -20,6 +20,25 @@ _WHERE = (
 )
 
 
+def _direction(word: str) -> Direction:
+    """Return the direction that a word of the command line is."""
+    try:
+        return Direction(word)
+    except ValueError:
+        from crossgate.language.mends import DIRECTIONS
+
+        meant = DIRECTIONS.get(word.lower())
+        raise typer.BadParameter(
+            f"write {meant}, not {word}"
+            if meant
+            else f"expected {', '.join(Direction)}, not {word}; the direction stands before the place"
+        ) from None
+
+
+def _complete_direction(incomplete: str) -> list[str]:
+    return [each for each in Direction if each.startswith(incomplete)]
+
+
 @edit_command
 def place(
     list_name: ListArgument,
@@ -27,6 +46,8 @@ def place(
         Direction,
         typer.Argument(
             metavar="DIRECTION",
+            parser=_direction,
+            autocompletion=_complete_direction,
             help="inbound or outbound, as seen from the device; within a subnet",
         ),
     ],
@@ -67,7 +88,10 @@ def lift(
     direction: Annotated[
         Direction | None,
         typer.Argument(
-            metavar="[DIRECTION", help="inbound, outbound or within; default: everywhere"
+            metavar="[DIRECTION",
+            parser=_direction,
+            autocompletion=_complete_direction,
+            help="inbound, outbound or within; default: everywhere",
         ),
     ] = None,
     where: Annotated[

@@ -29,10 +29,11 @@ _ACTIONS = {
     "discard": "deny",
     "refuse": "reject",
 }
-_DIRECTIONS = {
+DIRECTIONS = {
     **dict.fromkeys(("in", "inbound", "incoming", "ingress"), "inbound"),
     **dict.fromkeys(("out", "outbound", "outgoing", "egress"), "outbound"),
 }
+"""The direction that each of these words means."""
 _AT = ("on", "at", "to", "interface")
 _ENDINGS = {"logging": "log", "logged": "log", "est": "established", "fragment": "fragments"}
 _PORTED = ("tcp", "udp", "sctp", "dccp")
@@ -85,8 +86,8 @@ def mended_placement(error: PlanError, line: Line) -> PlanError:
     it has a list, a direction in whatever words, and a single place.
     """
     _, access_list, *rest = Words(line).words
-    directions = [_DIRECTIONS[each.lower()] for each in rest if each.lower() in _DIRECTIONS]
-    places = [each for each in rest if each.lower() not in (*_DIRECTIONS, *_AT)]
+    directions = [DIRECTIONS[each.lower()] for each in rest if each.lower() in DIRECTIONS]
+    places = [each for each in rest if each.lower() not in (*DIRECTIONS, *_AT)]
     if len(directions) != 1 or len(places) != 1:
         return error
     return _told(error, line, f"place {access_list} {directions[0]} on {places[0]}", "")

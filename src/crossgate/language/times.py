@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from datetime import datetime
 
 from crossgate.core.model.claim import Moment
@@ -20,6 +21,8 @@ _IN_FULL = {
     day: day[:3]
     for day in ("monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday")
 }
+_WHOLE_HOURS = re.compile(r"([01]?\d|2[0-4])(:\d\d)?-([01]?\d|2[0-4])(:\d\d)?", re.ASCII)
+"""Hours as people write them without minutes, as 8-17."""
 _EXPECTED_DAYS = (
     "daily, weekdays, weekends, a day (mon to sun), days (mon-fri) or a date (2026-12-01)"
 )
@@ -68,6 +71,12 @@ def _hours(words: Words) -> Hours:
         raise words.mended_from(words.index - 3, f"hours are written {text}", text)
     if not hyphen:
         raise words.error(f"expected hours, as 22:00-05:30, not {word}")
+    whole = _WHOLE_HOURS.fullmatch(word)
+    if whole and not (whole[2] and whole[4]):
+        opens, closes = (f"{whole[each]:0>2}{whole[each + 1] or ':00'}" for each in (1, 3))
+        raise words.mended_from(
+            words.index - 1, f"hours are written {opens}-{closes}", f"{opens}-{closes}"
+        )
     start, end = _minute(words, first, 0), _minute(words, last, len(first) + 1)
     return Hours(days, start % DAY_MINUTES, end % DAY_MINUTES)
 
