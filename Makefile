@@ -22,7 +22,7 @@ fast: $(MADE)  ## run the tests that start no process, up to the first that fail
 fuzz: $(MADE)  ## feed the readers, the editor's server, the command line and the edits mutations for SECONDS (60) each
 	CROSSGATE_FUZZ=$(or $(SECONDS),60) $(PYTHON) -m pytest tests/language/test_hostile.py tests/language/test_edits.py tests/commands/test_unbreakable.py tests/formats/readers/test_hostile.py tests/formats/exchange/test_hostile.py tests/formats/test_hostile_tables.py tests/editor/test_hostile.py tests/core/lists/test_bulk.py -k "mutated or any_command_line or any_sequence or long_drawn"
 
-mutants: $(MADE)  ## change lines of the core by one and see whether the tests of their room notice (ROOMS="sets lists", SHARE=10 lines of each)
+mutants: $(MADE)  ## change lines of the core by one and see whether the tests that come by notice (ROOMS="sets lists", SHARE=10 lines of each)
 	$(PYTHON) -m tests.mutants $(ROOMS) --share $(or $(SHARE),10)
 
 lint: $(MADE)  ## check style and format

@@ -1,12 +1,12 @@
-"""How many changes by one to a line of the core its room's tests would not notice: `make mutants`.
+"""How many changes by one to a line of the core the tests would not notice: `make mutants`.
 
     python -m tests.mutants [ROOM | ROOM/MODULE.py]... [--share N] [--seed N]
 
 A line is drawn, one thing in it is changed (a comparison, a number, `and` for `or`, ...), and the
-tests of its room run up to the first that fails: those first that come by the line, then, where
-none of these fails, all of them. `--share` is how many lines of each room are drawn. What nobody
-notices is shown; more than one in ten is too many. Some changes make no difference to anything that
-can be seen, and nothing can notice them.
+tests that come by the line run up to the first that fails: those of its room first, the quick ones
+before the slow ones, as many as take two minutes. `--share` is how many lines of each room are
+drawn. What nobody notices is shown; more than one in ten is too many. Some changes make no
+difference to anything that can be seen, and nothing can notice them.
 """
 
 from __future__ import annotations
@@ -19,7 +19,7 @@ import shutil
 import subprocess
 import sys
 import tempfile
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from queue import SimpleQueue
@@ -42,24 +42,17 @@ ROOMS = (
     "wording",
     "impact.py",
 )
-TESTS = {
-    "sets": ("core/sets", "core/lists", "core/wording"),
-    "model": ("core/model", "core/lists", "core/audit"),
-    "answers": (
-        "core/answers",
-        "core/test_impact.py",
-        *(
-            f"commands/test_{name}.py"
-            for name in ("standing", "questions", "asking", "distil", "replay")
-        ),
+TESTS = (
+    "core",
+    "language/test_ending.py",
+    *(
+        f"commands/test_{name}.py"
+        for name in ("asking", "distil", "editing", "questions", "replay", "standing")
     ),
-    "audit": ("core/audit", "language/test_ending.py", "core/test_impact.py"),
-    "wording": ("core/wording", "core/answers", "core/audit", "commands/test_asking.py"),
-    "impact.py": ("core/test_impact.py", "core/audit/test_rules.py", "commands/test_editing.py"),
-}
-"""The tests of a room where these are not just those in the folder of its name: those that ask by
-it, too.
-"""
+)
+"""The tests of the core, and those of the language and of commands that ask most of it."""
+MOST_SECONDS = 120
+"""So long the tests of one change take at most."""
 SWAPS = {
     ast.Lt: ("<", "<="),
     ast.LtE: ("<=", "<"),
@@ -173,22 +166,25 @@ def drawn(room: str, share: int, chance: random.Random) -> list[Mutant]:
     ]
 
 
-class Room(NamedTuple):
-    """The seconds that each test of a room takes, by its name for pytest, and the tests that come
-    by a line of a module.
+class Seen(NamedTuple):
+    """The seconds that each test takes, by its name for pytest, and the tests that come by a line
+    of a module.
     """
 
     times: dict[str, float]
     visits: dict[tuple[Path, int], set[str]]
 
-    def most(self, tests: Iterable[str]) -> float:
-        """Return how many seconds tests may take before they are said not to come to an end."""
-        return 3 * sum(self.times.get(each, 0) for each in tests) + 30
-
-
-def tests_of(room: str) -> list[str]:
-    """Return the folders and modules in which a room's tests are."""
-    return [f"tests/{each}" for each in TESTS.get(room, (f"core/{room}",))]
+    def nearest(self, mutant: Mutant) -> list[str]:
+        """Return the tests that are to notice a change."""
+        found, left = list[str](), float(MOST_SECONDS)
+        own = f"tests/core/{mutant.room}/"
+        visits = self.visits.get((mutant.module, mutant.change.line), ())
+        for test in sorted(visits, key=lambda each: (own not in each, self.times.get(each, 0))):
+            found.append(test)
+            left -= self.times.get(test, 0)
+            if left < 0:
+                break
+        return found
 
 
 class Workshop:
@@ -202,9 +198,9 @@ class Workshop:
             (folder / name).symlink_to(ROOT / name)
         self.folder = folder
 
-    def looked_at(self, room: str) -> Room:
-        """Run the tests of a room, and return how long each takes and which come by each line of
-        the core. Raises `AssertionError` where one fails.
+    def seen(self) -> Seen:
+        """Run the tests, and return how long each takes and which come by each line of the core.
+        Raises `AssertionError` where one fails.
         """
         data, times = self.folder / "coverage", self.folder / "times.xml"
         asked = [
@@ -213,11 +209,12 @@ class Workshop:
             "--cov-report=",
             f"--junitxml={times}",
         ]
-        passed = self.passes([*tests_of(room), *asked], None, COVERAGE_FILE=str(data))
-        assert passed, f"the tests of {room} do not pass as they are"
+        tests = [f"tests/{each}" for each in TESTS]
+        passed = self.passes([*tests, *asked, "-n", "auto"], None, COVERAGE_FILE=str(data))
+        assert passed, "the tests do not pass as they are"
         found = CoverageData(str(data))
         found.read()
-        return Room(
+        return Seen(
             {
                 f"{case.get('classname', '').replace('.', '/')}.py::{case.get('name')}": float(
                     case.get("time", 0)
@@ -254,12 +251,12 @@ class Workshop:
         except subprocess.TimeoutExpired:
             return False
 
-    def notices(self, mutant: Mutant, room: Room) -> bool:
+    def notices(self, mutant: Mutant, seen: Seen) -> bool:
         """Whether some test fails, or does not come to an end, with a change."""
-        nearest = sorted(
-            room.visits.get((mutant.module, mutant.change.line), ()),
-            key=lambda test: room.times.get(test, 0),
-        )
+        tests, most = seen.nearest(mutant), 4 * MOST_SECONDS
+        if not tests:  # it is read as the module is
+            own = f"tests/core/{mutant.room}"
+            tests, most = [own if Path(own).is_dir() else "tests/core"], 30 * MOST_SECONDS
         path = self.source / mutant.module
         before = path.read_text(encoding="utf-8")
         for compiled in (path.parent / "__pycache__").glob(f"{path.stem}.*"):
@@ -271,8 +268,7 @@ class Workshop:
         )
         path.write_text("\n".join(lines), encoding="utf-8")
         try:
-            near = not nearest or self.passes(nearest, room.most(nearest))
-            return not (near and self.passes(tests_of(mutant.room), room.most(room.times)))
+            return not self.passes(tests, most)
         finally:
             path.write_text(before, encoding="utf-8")
 
@@ -291,19 +287,19 @@ def main() -> int:
         for number in range(os.cpu_count() or 1):
             (Path(folder) / str(number)).mkdir()
             workshops.put(Workshop(Path(folder) / str(number)))
+        workshop = workshops.get()
+        seen = workshop.seen()
+        workshops.put(workshop)
+
+        def noticed(mutant: Mutant) -> bool:
+            own = workshops.get()
+            try:
+                return own.notices(mutant, seen)
+            finally:
+                workshops.put(own)
+
         for room in given.rooms:
             mutants = drawn(room, given.share, random.Random(given.seed))
-            workshop = workshops.get()
-            looked_at = workshop.looked_at(room.split("/")[0])
-            workshops.put(workshop)
-
-            def noticed(mutant: Mutant, looked_at: Room = looked_at) -> bool:
-                own = workshops.get()
-                try:
-                    return own.notices(mutant, looked_at)
-                finally:
-                    workshops.put(own)
-
             with ThreadPoolExecutor(os.cpu_count() or 1) as pool:
                 missed = [
                     mutant
