@@ -10,9 +10,10 @@ from pathlib import Path
 import pytest
 
 from crossgate.core.model.accesslist import Kind
+from crossgate.core.model.named import NameSpace
 from crossgate.language.forms import FORMS, entry_form, statement_form
 from crossgate.language.syntax import BLOCK_LINES, STATEMENTS
-from crossgate.language.texts import Named, Text
+from crossgate.language.texts import Text
 
 ROOT = Path(__file__).parents[2]
 DEMO = (ROOT / "src/crossgate/demo/files/ternhaven.gate").read_text()
@@ -132,14 +133,14 @@ def test_mentions_know_their_space_and_their_place() -> None:
             "web inbound on r.lan\n"
         ),
     )
-    assert [(each.named, each.name, each.start) for each in text.mentions(2)] == [
-        (Named.SERVICE, "web", 14),
-        (Named.SERVICE, "tcp/22", 18),
-        (Named.NAME, "r", 32),
-        (Named.POINT, "r.lan", 34),
+    assert [(each.space, each.name, each.start) for each in text.mentions(2)] == [
+        (NameSpace.SERVICE, "web", 14),
+        (NameSpace.SERVICE, "tcp/22", 18),
+        (NameSpace.NAME, "r", 32),
+        (NameSpace.POINT, "r.lan", 34),
     ]
-    assert [line for line, _ in text.mentioning(Named.LIST, "web")] == [1, 3]
-    assert [line for line, _ in text.mentioning(Named.SERVICE, "web")] == [0, 2]
+    assert [line for line, _ in text.mentioning(NameSpace.LIST, "web")] == [1, 3]
+    assert [line for line, _ in text.mentioning(NameSpace.SERVICE, "web")] == [0, 2]
 
 
 def test_the_grammar_is_the_one_that_is_written() -> None:

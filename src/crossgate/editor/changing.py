@@ -10,12 +10,13 @@ from typing import NamedTuple
 
 from crossgate.core.model.errors import Instead, PlanError
 from crossgate.core.model.finding import MENDED
+from crossgate.core.model.named import NameSpace
 from crossgate.core.model.plan import Plan
 from crossgate.editor.plans import OpenPlan
 from crossgate.language.change import LineEdit, line_edits
 from crossgate.language.layout import tidied
 from crossgate.language.lines import Line
-from crossgate.language.texts import Mention, Named, Text
+from crossgate.language.texts import Mention, Text
 from crossgate.language.words import Words
 
 
@@ -32,20 +33,20 @@ def renamed(opened: OpenPlan, mention: Mention, name: str) -> dict[str, list[tup
     """Return every place of a name that is to be changed, by file. Raises `PlanError` for a new
     name that is invalid or taken.
     """
-    where = opened.declaration(mention.named, mention.name)
+    where = opened.declaration(mention.space, mention.name)
     if where is None:
         raise PlanError(f"{mention.name} is not given in this plan, so it cannot be renamed")
     words = Words(Line("", 1, name))
-    if mention.named is Named.POINT:
+    if mention.space is NameSpace.POINT:
         words.part("a point")
-    elif not (mention.named is Named.LIST and name.isdecimal()):
-        words.name(f"a {mention.named}")
+    elif not (mention.space is NameSpace.LIST and name.isdecimal()):
+        words.name(f"a {mention.space}")
     words.end()
-    taken = f"{mention.name.partition('.')[0]}.{name}" if mention.named is Named.POINT else name
-    if opened.declaration(mention.named, taken) is not None:
+    taken = f"{mention.name.partition('.')[0]}.{name}" if mention.space is NameSpace.POINT else name
+    if opened.declaration(mention.space, taken) is not None:
         raise PlanError(f"{name} stands for something else already")
     found: dict[str, list[tuple[int, Mention]]] = {}
-    for text, number, each in opened.mentioning(mention.named, mention.name):
+    for text, number, each in opened.mentioning(mention.space, mention.name):
         found.setdefault(text.file, []).append((number, each))
     return found
 

@@ -8,9 +8,10 @@ from collections.abc import Iterator, Sequence
 from itertools import accumulate, pairwise
 from typing import NamedTuple
 
+from crossgate.core.model.named import NameSpace
 from crossgate.editor.plans import OpenPlan
 from crossgate.language.syntax import STATEMENTS
-from crossgate.language.texts import Named, Text
+from crossgate.language.texts import Text
 
 
 class Part(NamedTuple):
@@ -37,7 +38,7 @@ def parts(text: Text) -> Iterator[Part]:
     heads = [
         (*each, _last(text, each[0]))
         for each in text.declared.values()
-        if each[1].named is not Named.POINT and text.heads[each[0]] == each[0]
+        if each[1].space is not NameSpace.POINT and text.heads[each[0]] == each[0]
     ]
     lengths = sorted(last - number for number, _, last in heads)
     longest = max(

@@ -15,10 +15,11 @@ from typing import TYPE_CHECKING, NamedTuple
 
 from crossgate.core.model.errors import Place, PlanError
 from crossgate.core.model.finding import Finding
+from crossgate.core.model.named import NameSpace
 from crossgate.language.names import Kept
 from crossgate.language.reader import Reading, attempt
 from crossgate.language.source import decode, read_bytes
-from crossgate.language.texts import Mention, Named, Text
+from crossgate.language.texts import Mention, Text
 
 if TYPE_CHECKING:
     from datetime import datetime
@@ -98,18 +99,18 @@ class OpenPlan:
             self.looked if self.looked is not None and self.looked.reading is self.reading else None
         )
 
-    def declaration(self, named: Named, name: str) -> tuple[Text, int, Mention] | None:
+    def declaration(self, space: NameSpace, name: str) -> tuple[Text, int, Mention] | None:
         """Return where a name is defined."""
         for text in self.texts.values():
-            found = text.declared.get((named, name))
+            found = text.declared.get((space, name))
             if found is not None:
                 return text, *found
         return None
 
-    def mentioning(self, named: Named, name: str) -> Iterator[tuple[Text, int, Mention]]:
+    def mentioning(self, space: NameSpace, name: str) -> Iterator[tuple[Text, int, Mention]]:
         """Yield every mention of a name in all of the plan's files."""
         for text in self.texts.values():
-            for number, mention in text.mentioning(named, name):
+            for number, mention in text.mentioning(space, name):
                 yield text, number, mention
 
 

@@ -14,11 +14,11 @@ from lsprotocol import types as lsp
 from pygls.uris import from_fs_path
 
 from crossgate.core.model.errors import PlanError
+from crossgate.core.model.named import NameSpace
 from crossgate.core.model.plan import Plan
 from crossgate.editor import changing, going_on, outline, telling
 from crossgate.editor.documents import Documents
 from crossgate.editor.open import PAUSE, Editor
-from crossgate.language.texts import Named
 
 _SYMBOLS = {
     "router": lsp.SymbolKind.Module,
@@ -127,7 +127,7 @@ def _tell_places(server: Editor) -> None:
     def definition(params: lsp.DefinitionParams) -> lsp.Location | None:
         opened, text = server.plan_at(params.text_document.uri)
         mention = text.mention_at(*server.place_of(text, params.position))
-        found = None if mention is None else opened.declaration(mention.named, mention.name)
+        found = None if mention is None else opened.declaration(mention.space, mention.name)
         if found is None:
             return None
         there, line, own = found
@@ -147,7 +147,7 @@ def _tell_places(server: Editor) -> None:
                     from_fs_path(there.file) or there.file,
                     server.range_of(there, line, each.start, each.end),
                 )
-                for there, line, each in opened.mentioning(mention.named, mention.name)
+                for there, line, each in opened.mentioning(mention.space, mention.name)
                 if params.context.include_declaration or not each.declares
             ]
         )
@@ -161,7 +161,7 @@ def _tell_places(server: Editor) -> None:
             if mention is None
             else [
                 lsp.DocumentHighlight(server.range_of(text, line, each.start, each.end))
-                for line, each in text.mentioning(mention.named, mention.name)
+                for line, each in text.mentioning(mention.space, mention.name)
             ]
         )
 
@@ -261,8 +261,8 @@ def _change(server: Editor) -> None:
         mention = text.mention_at(*server.place_of(text, params.position))
         if (
             mention is None
-            or mention.named is Named.FINDING
-            or opened.declaration(mention.named, mention.name) is None
+            or mention.space is NameSpace.FINDING
+            or opened.declaration(mention.space, mention.name) is None
         ):
             return None
         return server.range_of(

@@ -18,6 +18,7 @@ from crossgate.core.model.address import (
 )
 from crossgate.core.model.errors import Place, PlanError
 from crossgate.core.model.finding import KINDS
+from crossgate.core.model.named import NameSpace
 from crossgate.core.model.plan import Plan
 from crossgate.core.sets import spans
 from crossgate.core.sets.addresses import AddressSet
@@ -28,7 +29,7 @@ from crossgate.editor.plans import OpenPlan
 from crossgate.language.glossary import explained
 from crossgate.language.lines import Line
 from crossgate.language.names import read_pattern
-from crossgate.language.texts import Mention, Named, Text
+from crossgate.language.texts import Mention, Text
 from crossgate.language.words import Words
 from crossgate.show.console import count
 
@@ -83,21 +84,21 @@ def _word(word: str) -> list[str]:
 
 def _named(opened: OpenPlan, plan: Plan, mention: Mention) -> Iterator[str]:
     name = mention.name
-    if mention.named is Named.FINDING:
+    if mention.space is NameSpace.FINDING:
         if name in KINDS:
             kind = KINDS[name]
             yield f"**{name}** ({kind.severity}): {kind.meaning}. To mend it: {kind.mend}."
         return
-    if mention.named is Named.SERVICE:
+    if mention.space is NameSpace.SERVICE:
         yield from _service(plan, name)
-    elif mention.named is Named.WINDOW and name in plan.windows:
+    elif mention.space is NameSpace.WINDOW and name in plan.windows:
         yield f"window **{name}**: {plan.windows[name].text}"
-    elif mention.named is Named.LIST and name in plan.every_list:
+    elif mention.space is NameSpace.LIST and name in plan.every_list:
         yield from _list(plan, plan.every_list[name])
-    elif mention.named in (Named.NAME, Named.POINT):
+    elif mention.space in (NameSpace.NAME, NameSpace.POINT):
         yield from _name(plan, name)
-    uses = sum(not each.declares for _, _, each in opened.mentioning(mention.named, name))
-    where = opened.declaration(mention.named, name)
+    uses = sum(not each.declares for _, _, each in opened.mentioning(mention.space, name))
+    where = opened.declaration(mention.space, name)
     if where is not None:
         text, number, _ = where
         yield f"{count(uses, 'use')}; given in line {number + 1}" + (

@@ -21,6 +21,7 @@ from crossgate.core.model.conditions import (
     Limit,
     SourcePorts,
 )
+from crossgate.core.model.named import NameSpace
 from crossgate.core.model.packet import PORT_PROTOCOLS, TCP
 from crossgate.core.model.service import (
     ESTABLISHED,
@@ -33,7 +34,7 @@ from crossgate.core.model.service import (
 )
 from crossgate.core.model.tls import TlsError, TlsTest, chosen_hello, parse_suites, parse_versions
 from crossgate.core.model.window import last_day, until_name
-from crossgate.language.names import FollowOn, Names, Space
+from crossgate.language.names import FollowOn, Names
 from crossgate.language.words import Words
 
 _LAST_YEAR = 9_998
@@ -167,7 +168,7 @@ def window_name(words: Words, names: Names) -> str:
     """Take the name of a window."""
     window = words.take("the name of a window")
     if window not in names.plan.windows:
-        if window in names.declared[Space.WINDOWS]:
+        if window in names.declared[NameSpace.WINDOW]:
             raise FollowOn("")
         raise words.unknown("window", window, list(names.plan.windows))
     return window

@@ -22,6 +22,7 @@ from typing import Any
 from crossgate.core.model.address import Address, Pattern
 from crossgate.core.model.errors import Place, PlanError, PlanErrors
 from crossgate.core.model.ethernet import format_mac
+from crossgate.core.model.named import NameSpace
 from crossgate.core.model.network import Interface, Segment
 from crossgate.core.model.plaintext import quotable
 from crossgate.language.draft import Draft
@@ -48,7 +49,6 @@ from crossgate.language.table_rows import (
     prefixes_of,
     vlan_of,
 )
-from crossgate.language.texts import Named
 from crossgate.language.uses import texts_of
 
 
@@ -402,7 +402,7 @@ class _Step:
             found.append(match)
             self.came_from[match.name] = row
         if anew and not self.errors:
-            write_anew(self.draft, Named.NAME, anew)
+            write_anew(self.draft, NameSpace.NAME, anew)
             self.anew |= anew
             for old, new in anew.items():
                 said.add("renamed", f"{old} is {new}")
@@ -447,7 +447,7 @@ class _Step:
                 if Place(text.file, number + 1) in but:
                     continue
                 for each in text.mentions(number):
-                    if each.named is Named.NAME and each.name in names:
+                    if each.space is NameSpace.NAME and each.name in names:
                         where = self.plan.line_of(Place(text.file, number + 1))
                         named.setdefault(each.name, []).append(where)
         if named:

@@ -11,10 +11,10 @@ from collections.abc import Callable, Collection, Sequence
 
 from crossgate.core.model.bundles import BUNDLES
 from crossgate.core.model.iana import protocols
-from crossgate.core.model.named import NamedService
+from crossgate.core.model.named import NamedService, NameSpace
 from crossgate.core.model.service import split_service
 from crossgate.language.claims import in_some_family
-from crossgate.language.names import Names, Space
+from crossgate.language.names import Names
 from crossgate.language.words import Words
 
 
@@ -94,7 +94,7 @@ def use(words: Words, names: Names) -> None:
     words.keyword("services")
     while True:
         name = words.choice(BUNDLES)
-        declared = names.declared[Space.SERVICES]
+        declared = names.declared[NameSpace.SERVICE]
         if name in names.plan.services:
             raise words.error(f"{name} is used already; write it once")
         if name in declared:

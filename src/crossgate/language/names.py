@@ -10,7 +10,6 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
-from enum import StrEnum
 from typing import Any, NamedTuple, TypeVar
 
 from crossgate.core.model.accesslist import AccessList, AnyEntry, AnyList
@@ -28,7 +27,7 @@ from crossgate.core.model.address import (
 )
 from crossgate.core.model.errors import Place, PlanError, PlanErrors
 from crossgate.core.model.ethernet import EthernetList
-from crossgate.core.model.named import Group, UnknownName
+from crossgate.core.model.named import Group, NameSpace, UnknownName
 from crossgate.core.model.network import LEASES_OF, Device, Placement, Point, PointKind
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import Service, ServiceError, split_service
@@ -49,15 +48,6 @@ from crossgate.language.words import Words
 
 class FollowOn(PlanError):
     """An error about a name whose own statement is faulty; that statement's error is enough."""
-
-
-class Space(StrEnum):
-    """A name space: inside one, a name stands for one thing."""
-
-    NAMES = "name"
-    SERVICES = "service"
-    WINDOWS = "window"
-    LISTS = "list"
 
 
 class _Around(NamedTuple):
@@ -159,7 +149,7 @@ class Names:
         self.lines: dict[Place, Line] = {}
         self._placed: defaultdict[Point, list[Placement]] = defaultdict(list)
         self._placed_on_groups: list[Placement] = []
-        self.declared: dict[Space, dict[str, str]] = {space: {} for space in Space}
+        self.declared: dict[NameSpace, dict[str, str]] = {space: {} for space in NameSpace}
         self.pending_groups: dict[str, Words] = {}
         self.pending_services: dict[str, Words] = {}
         self.pending_outsides: dict[str, Words] = {}
@@ -193,13 +183,13 @@ class Names:
             return [*self.plan.placements, *self.plan.frame_placements]
         return [*self._placed.get(point, ()), *self._placed_on_groups]
 
-    def declare(self, words: Words, space: Space, keyword: str) -> None:
+    def declare(self, words: Words, space: NameSpace, keyword: str) -> None:
         """Note the name after a statement's keyword. Raises `PlanError` where it stands for
         something else already.
         """
         name, declared = words.take(f"the name of a {keyword}"), self.declared[space]
         if name in declared:
-            if space is Space.NAMES:
+            if space is NameSpace.NAME:
                 raise words.error(
                     f"{name} is the name of a {declared[name]} already; every name stands for one "
                     "thing"
@@ -209,7 +199,7 @@ class Names:
 
     def unknown(self, words: Words, kind: str, name: str, known: Iterable[str]) -> PlanError:
         """Return the error for an unknown name, or a `FollowOn` when its own statement is faulty."""
-        what = self.declared[Space.NAMES].get(name)
+        what = self.declared[NameSpace.NAME].get(name)
         if what is not None:
             if kind in (what, "name"):
                 return FollowOn("")
@@ -329,7 +319,7 @@ class Names:
             found = meaning_of(self.plan, word)
         except AddressError as error:
             raise words.error(str(error)) from None
-        if found is None and word in self.declared[Space.NAMES]:
+        if found is None and word in self.declared[NameSpace.NAME]:
             raise FollowOn("")
         return found
 
@@ -356,7 +346,7 @@ class Names:
         try:
             return self.plan.point(text)
         except UnknownName as error:
-            if text in self.declared[Space.NAMES]:
+            if text in self.declared[NameSpace.NAME]:
                 raise FollowOn("") from None
             raise words.error(str(error), near=error.near) from None
 
@@ -464,7 +454,7 @@ class Names:
 
     def read_service(self, words: Words, word: str, family: Family) -> Service:
         """Read the service token `word`, the word just taken."""
-        broken = self.declared[Space.SERVICES].keys() - self.plan.services.keys()
+        broken = self.declared[NameSpace.SERVICE].keys() - self.plan.services.keys()
         if broken and any(part in broken for part in split_service(word)):
             raise FollowOn("")
         try:
@@ -478,7 +468,7 @@ class Names:
         try:
             return self.plan.any_list(name)
         except UnknownName as error:
-            if name in self.declared[Space.LISTS]:
+            if name in self.declared[NameSpace.LIST]:
                 raise FollowOn("") from None
             raise words.error(str(error), near=error.near) from None
 

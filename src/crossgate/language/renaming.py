@@ -9,13 +9,14 @@ from collections.abc import Mapping
 from enum import StrEnum
 from pathlib import Path
 
-from crossgate.core.answers.names_alone import NameSpace, Renamed
+from crossgate.core.answers.names_alone import Renamed
 from crossgate.core.model.errors import Place, PlanError, unknown
+from crossgate.core.model.named import NameSpace
 from crossgate.core.model.plan import Plan
 from crossgate.language.draft import Draft
 from crossgate.language.lines import Line
 from crossgate.language.source import decode
-from crossgate.language.texts import Mention, Named, Text
+from crossgate.language.texts import Mention, Text
 from crossgate.language.words import Words
 
 
@@ -33,20 +34,11 @@ class NameKind(StrEnum):
     LIST = "list"
 
 
-_NAMED = {
-    NameKind.POINT: Named.POINT,
-    NameKind.SERVICE: Named.SERVICE,
-    NameKind.WINDOW: Named.WINDOW,
-    NameKind.LIST: Named.LIST,
-}
-
-
 _SPACES = {
-    Named.NAME: NameSpace.THING,
-    Named.POINT: NameSpace.PART,
-    Named.SERVICE: NameSpace.SERVICE,
-    Named.WINDOW: NameSpace.WINDOW,
-    Named.LIST: NameSpace.LIST,
+    NameKind.POINT: NameSpace.POINT,
+    NameKind.SERVICE: NameSpace.SERVICE,
+    NameKind.WINDOW: NameSpace.WINDOW,
+    NameKind.LIST: NameSpace.LIST,
 }
 
 
@@ -62,26 +54,26 @@ def rename(draft: Draft, kind: NameKind, name: str, new: str) -> str:
             if other is None
             else f"{name} is of another kind; write: rename {other} {name} {new}"
         )
-    named = _NAMED.get(kind, Named.NAME)
+    space = _SPACES.get(kind, NameSpace.NAME)
     owner, dot, part = new.rpartition(".")
-    if named is Named.POINT and dot:
+    if space is NameSpace.POINT and dot:
         if owner != name.partition(".")[0]:
             raise PlanError(f"a point stays at its device: write {name.partition('.')[0]}.{part}")
         new = part
-    _see_that_it_is_a_name(named, new)
-    taken = f"{name.partition('.')[0]}.{new}" if named is Named.POINT else new
+    _see_that_it_is_a_name(space, new)
+    taken = f"{name.partition('.')[0]}.{new}" if space is NameSpace.POINT else new
     if taken == name:
         raise PlanError(f"it is called {name} already")
-    _see_that_it_is_free(draft.plan, named, taken)
-    lines = write_anew(draft, named, {name: taken})
-    device = name.partition(".")[0] if named is Named.POINT else ""
+    _see_that_it_is_free(draft.plan, space, taken)
+    lines = write_anew(draft, space, {name: taken})
+    device = name.partition(".")[0] if space is NameSpace.POINT else ""
     draft.renamed = Renamed(
-        _SPACES[named], name.removeprefix(f"{device}."), taken.removeprefix(f"{device}."), device
+        space, name.removeprefix(f"{device}."), taken.removeprefix(f"{device}."), device
     )
     return f"{kind} {name} is called {taken} in {lines} line{'s' if lines != 1 else ''}"
 
 
-def write_anew(draft: Draft, named: Named, names: Mapping[str, str]) -> int:
+def write_anew(draft: Draft, space: NameSpace, names: Mapping[str, str]) -> int:
     """Replace names in all lines that mention them, which must be as they were read; return the
     number of lines. Names may be exchanged.
     """
@@ -90,8 +82,8 @@ def write_anew(draft: Draft, named: Named, names: Mapping[str, str]) -> int:
         text = Text(file, decode(Path(file), data.removeprefix(BOM_UTF8)))
         by_line: dict[int, list[tuple[Mention, str]]] = {}
         for name, new in names.items():
-            part = new.rpartition(".")[2] if named is Named.POINT else new
-            for number, mention in text.mentioning(named, name):
+            part = new.rpartition(".")[2] if space is NameSpace.POINT else new
+            for number, mention in text.mentioning(space, name):
                 by_line.setdefault(number, []).append((mention, part))
         for number, mentions in by_line.items():
             place = Place(file, number + 1)
@@ -122,31 +114,31 @@ def _known(plan: Plan, kind: NameKind) -> list[str]:
     }.get(kind) or [name for name, each in plan.segments.items() if each.outside is outside]
 
 
-def _see_that_it_is_a_name(named: Named, new: str) -> None:
+def _see_that_it_is_a_name(space: NameSpace, new: str) -> None:
     words = Words(Line("the new name", 1, new))
-    if named is Named.LIST and new.isdecimal():
+    if space is NameSpace.LIST and new.isdecimal():
         words.take("a number")
-    elif named is Named.POINT:
+    elif space is NameSpace.POINT:
         words.part("a point")
     else:
-        words.name(f"a {named}")
+        words.name(f"a {space}")
     words.end()
 
 
-def _see_that_it_is_free(plan: Plan, named: Named, new: str) -> None:
+def _see_that_it_is_free(plan: Plan, space: NameSpace, new: str) -> None:
     spaces = {
-        Named.NAME: (
+        NameSpace.NAME: (
             NameKind.HOST,
             NameKind.SUBNET,
             NameKind.OUTSIDE,
             NameKind.DEVICE,
             NameKind.GROUP,
         ),
-        Named.POINT: (NameKind.POINT,),
-        Named.SERVICE: (NameKind.SERVICE,),
-        Named.WINDOW: (NameKind.WINDOW,),
-        Named.LIST: (NameKind.LIST,),
-    }[named]
+        NameSpace.POINT: (NameKind.POINT,),
+        NameSpace.SERVICE: (NameKind.SERVICE,),
+        NameSpace.WINDOW: (NameKind.WINDOW,),
+        NameSpace.LIST: (NameKind.LIST,),
+    }[space]
     for kind in spaces:
         if new in _known(plan, kind):
             raise PlanError(f"{new} stands for a {kind} already")

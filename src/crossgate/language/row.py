@@ -5,8 +5,9 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import NamedTuple
 
+from crossgate.core.model.named import NameSpace
 from crossgate.language.cells import Cells, one_cell
-from crossgate.language.names import Names, Space
+from crossgate.language.names import Names
 
 
 class Row(NamedTuple):
@@ -22,7 +23,7 @@ class Row(NamedTuple):
     keyword: str
     read: Callable[..., object]
     cells: Cells = one_cell
-    space: Space | None = None
+    space: NameSpace | None = None
     block: tuple[Row, ...] = ()
     commas: bool = False
     once: bool = False

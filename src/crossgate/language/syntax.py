@@ -7,6 +7,7 @@ comes before what names it. To add a statement, write a row here and its reading
 
 from __future__ import annotations
 
+from crossgate.core.model.named import NameSpace
 from crossgate.language import (
     claims,
     entries,
@@ -29,7 +30,7 @@ from crossgate.language.cells import (
     placement_cells,
     subnet_cells,
 )
-from crossgate.language.names import Names, Space
+from crossgate.language.names import Names
 from crossgate.language.row import Row
 from crossgate.language.words import Words
 
@@ -60,18 +61,18 @@ STATEMENTS = {
         Row("numbering", settings.numbering, commas=True, once=True),
         Row("client", settings.client, once=True),
         Row("zone", settings.zone, once=True),
-        Row("subnet", topology.segment, subnet_cells, Space.NAMES),
-        Row("outside", topology.segment, space=Space.NAMES),
-        Row("router", topology.device, space=Space.NAMES, block=topology.DEVICE_LINES),
-        Row("switch", topology.device, space=Space.NAMES, block=topology.DEVICE_LINES),
+        Row("subnet", topology.segment, subnet_cells, NameSpace.NAME),
+        Row("outside", topology.segment, space=NameSpace.NAME),
+        Row("router", topology.device, space=NameSpace.NAME, block=topology.DEVICE_LINES),
+        Row("switch", topology.device, space=NameSpace.NAME, block=topology.DEVICE_LINES),
         Row("gateway", topology.gateway, gateway_cells, commas=True),
-        Row("host", topology.host, host_cells, Space.NAMES),
+        Row("host", topology.host, host_cells, NameSpace.NAME),
         Row("leases", leasing.leases, leases_cells, commas=True),
-        Row("group", named_sets.group, group_cells, Space.NAMES, finish=_sets),
+        Row("group", named_sets.group, group_cells, NameSpace.NAME, finish=_sets),
         Row("use", named_sets.use),
-        Row("service", named_sets.service, named_cells, Space.SERVICES, finish=_services),
-        Row("window", times.window, named_cells, Space.WINDOWS, commas=True),
-        Row("list", entries.access_list, space=Space.LISTS, block=entries.LIST_LINES),
+        Row("service", named_sets.service, named_cells, NameSpace.SERVICE, finish=_services),
+        Row("window", times.window, named_cells, NameSpace.WINDOW, commas=True),
+        Row("list", entries.access_list, space=NameSpace.LIST, block=entries.LIST_LINES),
         Row("place", claims.placement, placement_cells),
         Row("expect", claims.expectation, expectation_cells, table="expect or keep"),
         Row("keep", claims.expectation, expectation_cells, table="expect or keep"),

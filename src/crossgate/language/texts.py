@@ -7,36 +7,22 @@ from __future__ import annotations
 
 from bisect import bisect_left
 from collections.abc import Iterator
-from enum import StrEnum
 from functools import cached_property, lru_cache
 from typing import NamedTuple
 
 from crossgate.core.model.accesslist import Kind
+from crossgate.core.model.named import NameSpace
 from crossgate.core.model.service import split_service
 from crossgate.language.entries import ETHERNET
 from crossgate.language.forms import COMMAS, Form, entry_form, statement_form
 from crossgate.language.lines import Token, form_tokens
-from crossgate.language.names import Space
 from crossgate.language.syntax import STATEMENTS
-
-
-class Named(StrEnum):
-    """What a mentioned name stands for: something in one of the plan's name spaces, a point, or a
-    finding.
-    """
-
-    NAME = Space.NAMES.value
-    SERVICE = Space.SERVICES.value
-    WINDOW = Space.WINDOWS.value
-    LIST = Space.LISTS.value
-    POINT = "point"
-    FINDING = "finding"
 
 
 class Mention(NamedTuple):
     """A name in a line, from one column to another; `declares` says that this line defines it."""
 
-    named: Named
+    space: NameSpace
     name: str
     start: int
     end: int
@@ -72,12 +58,12 @@ class Written(NamedTuple):
 _KINDS = {
     **dict.fromkeys(
         ("NAME", "ENDPOINT", "MACHINE", "SUBNET", "HOST", "GROUP", "DEVICE", "POINT", "PORT"),
-        Named.NAME,
+        NameSpace.NAME,
     ),
-    "SERVICE": Named.SERVICE,
-    "WINDOW": Named.WINDOW,
-    "LIST": Named.LIST,
-    "FINDING": Named.FINDING,
+    "SERVICE": NameSpace.SERVICE,
+    "WINDOW": NameSpace.WINDOW,
+    "LIST": NameSpace.LIST,
+    "FINDING": NameSpace.FINDING,
 }
 
 
@@ -159,25 +145,25 @@ class Text:
         )
 
     @cached_property
-    def declared(self) -> dict[tuple[Named, str], tuple[int, Mention]]:
+    def declared(self) -> dict[tuple[NameSpace, str], tuple[int, Mention]]:
         """The names that the file defines, each with the line and place of its definition; the
         first where there are several.
         """
-        found: dict[tuple[Named, str], tuple[int, Mention]] = {}
+        found: dict[tuple[NameSpace, str], tuple[int, Mention]] = {}
         for number, line in enumerate(self.lines):
             if self.heads[number] == number or line.split(None, 1)[:1] in (["interface"], ["port"]):
                 for each in self.mentions(number):
                     if each.declares:
-                        found.setdefault((each.named, each.name), (number, each))
+                        found.setdefault((each.space, each.name), (number, each))
         return found
 
-    def mentioning(self, named: Named, name: str) -> Iterator[tuple[int, Mention]]:
+    def mentioning(self, space: NameSpace, name: str) -> Iterator[tuple[int, Mention]]:
         """Yield every mention of a name, with its line."""
-        part = name.rpartition(".")[2] if named is Named.POINT else name
+        part = name.rpartition(".")[2] if space is NameSpace.POINT else name
         for number, line in enumerate(self.lines):
             if part in line:
                 for each in self.mentions(number):
-                    if (each.named, each.name) == (named, name):
+                    if (each.space, each.name) == (space, name):
                         yield number, each
 
 
@@ -227,28 +213,28 @@ def _mentions(line: str, head: str) -> tuple[Mention, ...]:
         if role == "NEW":
             space = STATEMENTS[written.keyword].space
             if space is not None:
-                found.append(
-                    Mention(Named(space.value), token.text, token.start, token.end, declares=True)
-                )
+                found.append(Mention(space, token.text, token.start, token.end, declares=True))
         elif role == "PART":
             device = head.split()[1] if len(head.split()) > 1 else ""
             found.append(
                 Mention(
-                    Named.POINT, f"{device}.{token.text}", token.start, token.end, declares=True
+                    NameSpace.POINT, f"{device}.{token.text}", token.start, token.end, declares=True
                 )
             )
         elif role == "SERVICE":
             at = token.start
             for part in split_service(token.text):
                 at = line.index(part, at)
-                found.append(Mention(Named.SERVICE, part, at, at + len(part), declares=False))
+                found.append(Mention(NameSpace.SERVICE, part, at, at + len(part), declares=False))
                 at += len(part)
         elif role in _KINDS:
             device, dot, _ = token.text.partition(".")
-            if dot and _KINDS[role] is Named.NAME:
+            if dot and _KINDS[role] is NameSpace.NAME:
                 end = token.start + len(device)
-                found.append(Mention(Named.NAME, device, token.start, end, declares=False))
-                found.append(Mention(Named.POINT, token.text, end + 1, token.end, declares=False))
+                found.append(Mention(NameSpace.NAME, device, token.start, end, declares=False))
+                found.append(
+                    Mention(NameSpace.POINT, token.text, end + 1, token.end, declares=False)
+                )
             else:
                 found.append(
                     Mention(_KINDS[role], token.text, token.start, token.end, declares=False)

@@ -19,6 +19,7 @@ from crossgate.core.model.address import (
 )
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.ethernet import MacError, is_group_mac, parse_mac
+from crossgate.core.model.named import NameSpace
 from crossgate.core.model.network import (
     Device,
     Host,
@@ -35,7 +36,7 @@ from crossgate.core.model.plaintext import numeral
 from crossgate.core.sets.meaning import WordKind, without
 from crossgate.language.cells import interface_cells, named_cells, route_cells, translate_cells
 from crossgate.language.managing import manage
-from crossgate.language.names import Names, Space, read_several
+from crossgate.language.names import Names, read_several
 from crossgate.language.row import Row
 from crossgate.language.translating import translate
 from crossgate.language.words import Words
@@ -563,9 +564,9 @@ def gateway(words: Words, names: Names) -> None:
     names.plan.gateways.append(SharedGateway(tuple(own), on.name, tuple(by), vrid, words.place))
 
 
-_PORT = Row("port", port, named_cells, Space.NAMES)
+_PORT = Row("port", port, named_cells, NameSpace.NAME)
 DEVICE_LINES = (
-    Row("interface", interface, interface_cells, Space.NAMES),
+    Row("interface", interface, interface_cells, NameSpace.NAME),
     _PORT,
     Row("route", route, route_cells),
     Row("translate", translate, translate_cells),

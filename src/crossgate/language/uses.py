@@ -5,14 +5,15 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Mapping
 from typing import NamedTuple
 
-from crossgate.language.texts import Named, Text
+from crossgate.core.model.named import NameSpace
+from crossgate.language.texts import Text
 
-_NAMED = {
-    **dict.fromkeys(("host", "subnet", "outside", "router", "switch", "group"), Named.NAME),
-    **dict.fromkeys(("interface", "switch port"), Named.POINT),
-    **dict.fromkeys(("service", "service of IANA", "protocol"), Named.SERVICE),
-    "window": Named.WINDOW,
-    "list": Named.LIST,
+_SPACES = {
+    **dict.fromkeys(("host", "subnet", "outside", "router", "switch", "group"), NameSpace.NAME),
+    **dict.fromkeys(("interface", "switch port"), NameSpace.POINT),
+    **dict.fromkeys(("service", "service of IANA", "protocol"), NameSpace.SERVICE),
+    "window": NameSpace.WINDOW,
+    "list": NameSpace.LIST,
 }
 """What sort of name each kind of thing has, of those that `answers.about` tells of."""
 
@@ -37,12 +38,12 @@ def uses(texts: Iterable[Text], kind: str, name: str) -> Iterator[Use]:
     """Yield the lines that mention something by its name, without the line that defines it; `kind`
     says what it is: a host, a list, a group...
     """
-    named = _NAMED.get(kind)
-    if named is None:
+    space = _SPACES.get(kind)
+    if space is None:
         return
     for text in texts:
         for number in dict.fromkeys(
-            number for number, each in text.mentioning(named, name) if not each.declares
+            number for number, each in text.mentioning(space, name) if not each.declares
         ):
             head = text.written(text.heads[number]) if text.written(number).is_entry else None
             own = head.words[1].text if head is not None and len(head.words) > 1 else ""

@@ -10,8 +10,9 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from crossgate.core.answers.compare import differences
-from crossgate.core.answers.names_alone import NameSpace, Renamed, differ_in_names_alone
+from crossgate.core.answers.names_alone import Renamed, differ_in_names_alone
 from crossgate.core.model.errors import PlanErrors
+from crossgate.core.model.named import NameSpace
 from crossgate.core.model.plan import Plan
 from crossgate.core.traffic.session import Session
 from crossgate.language.draft import Draft
@@ -58,26 +59,26 @@ place dark  inbound on q.a
 expect permit pay pc to till at mon 23:00 by night 10
 """
 RENAMED = [
-    (Renamed(NameSpace.THING, "desk", "office"), ("desk", "office")),
-    (Renamed(NameSpace.THING, "shop", "store"), ("shop", "store")),
-    (Renamed(NameSpace.THING, "world", "internet"), ("world", "internet")),
-    (Renamed(NameSpace.THING, "till", "box"), ("till", "box")),
-    (Renamed(NameSpace.THING, "pc", "box"), ("pc", "box")),
-    (Renamed(NameSpace.THING, "some", "few"), ("some", "few")),
+    (Renamed(NameSpace.NAME, "desk", "office"), ("desk", "office")),
+    (Renamed(NameSpace.NAME, "shop", "store"), ("shop", "store")),
+    (Renamed(NameSpace.NAME, "world", "internet"), ("world", "internet")),
+    (Renamed(NameSpace.NAME, "till", "box"), ("till", "box")),
+    (Renamed(NameSpace.NAME, "pc", "box"), ("pc", "box")),
+    (Renamed(NameSpace.NAME, "some", "few"), ("some", "few")),
     (
-        Renamed(NameSpace.THING, "s", "switch-1"),
+        Renamed(NameSpace.NAME, "s", "switch-1"),
         ("switch s", "switch switch-1", " s.", " switch-1."),
     ),
-    (Renamed(NameSpace.THING, "q", "core"), ("router q", "router core", "q.a", "core.a")),
+    (Renamed(NameSpace.NAME, "q", "core"), ("router q", "router core", "q.a", "core.a")),
     (
-        Renamed(NameSpace.PART, "a", "up", "r"),
+        Renamed(NameSpace.POINT, "a", "up", "r"),
         ("interface a 10.0.1", "interface up 10.0.1", "r.a", "r.up"),
     ),
     (
-        Renamed(NameSpace.PART, "c", "up", "r"),
+        Renamed(NameSpace.POINT, "c", "up", "r"),
         ("interface c", "interface up", "entering c", "entering up"),
     ),
-    (Renamed(NameSpace.PART, "2", "7", "s"), ("port 2", "port 7", "s.2", "s.7")),
+    (Renamed(NameSpace.POINT, "2", "7", "s"), ("port 2", "port 7", "s.2", "s.7")),
     (Renamed(NameSpace.SERVICE, "pay", "till-app"), ("pay", "till-app")),
     (
         Renamed(NameSpace.WINDOW, "night", "late"),
@@ -155,7 +156,7 @@ def test_what_is_taken_for_the_same_is_treated_alike(
     name = data.draw(st.sampled_from([*old.devices, *old.hosts]))
     rename(draft, NameKind.DEVICE if name in old.devices else NameKind.HOST, name, "anew")
     text = draft.result()[str(path)].decode()
-    renamed = Renamed(NameSpace.THING, name, "anew")
+    renamed = Renamed(NameSpace.NAME, name, "anew")
     path.write_text(text)
     assert differ_in_names_alone(old, read(path).plan, renamed)
     lines = text.splitlines(keepends=True)

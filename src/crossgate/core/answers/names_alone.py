@@ -11,7 +11,6 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import fields, is_dataclass
-from enum import StrEnum
 from typing import Any, NamedTuple
 
 from crossgate.core.model.accesslist import AccessList, AnyEntry
@@ -20,7 +19,7 @@ from crossgate.core.model.conditions import During, Limit
 from crossgate.core.model.errors import Place
 from crossgate.core.model.ethernet import EthernetList, Stations
 from crossgate.core.model.finding import Acceptance
-from crossgate.core.model.named import Group, NamedService
+from crossgate.core.model.named import Group, NamedService, NameSpace
 from crossgate.core.model.network import (
     Device,
     Host,
@@ -37,18 +36,6 @@ from crossgate.core.model.network import (
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import Qualifiers, Service
 from crossgate.core.model.window import Window
-
-
-class NameSpace(StrEnum):
-    """What a name is for; in each space a name stands for one thing."""
-
-    THING = "thing"
-    """A host, subnet, outside, device or group."""
-    PART = "part"
-    """An interface or switch port of one device."""
-    SERVICE = "service"
-    WINDOW = "window"
-    LIST = "list"
 
 
 class Renamed(NamedTuple):
@@ -69,7 +56,7 @@ _PARTS: dict[type, tuple[str, tuple[str, ...]]] = {
 }
 """The field that says which device it is, and those that hold names of its parts."""
 _NAMES: dict[NameSpace, dict[type, tuple[str, ...]]] = {
-    NameSpace.THING: {
+    NameSpace.NAME: {
         Plan: ("segments", "devices", "hosts", "groups"),
         Segment: ("name",),
         Device: ("name",),
@@ -152,7 +139,7 @@ class _Walk:
 
     def _holds_names(self, old: Any, name: str) -> bool:
         """Whether a field of a value holds names among which the changed one can be."""
-        if self._renamed.space is NameSpace.PART:
+        if self._renamed.space is NameSpace.POINT:
             owner, own = _PARTS.get(type(old), ("", ()))
             return name in own and getattr(old, owner) == self._renamed.device
         return name in _NAMES[self._renamed.space].get(type(old), ())

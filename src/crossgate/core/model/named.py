@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
+from enum import StrEnum
 from typing import NamedTuple
 
 from crossgate.core.model.address import Address, Addresses, Family
@@ -16,6 +17,19 @@ from crossgate.core.model.service import (
     parse_service,
     split_service,
 )
+
+
+class NameSpace(StrEnum):
+    """What a name is for; in each space a name stands for one thing."""
+
+    NAME = "name"
+    """A host, subnet, outside, device or group."""
+    POINT = "point"
+    """An interface or a switch port of one device."""
+    SERVICE = "service"
+    WINDOW = "window"
+    LIST = "list"
+    FINDING = "finding"
 
 
 class UnknownName(PlanError):
