@@ -18,7 +18,7 @@ from crossgate.core.model.errors import PlanError
 from crossgate.core.model.network import Direction
 from crossgate.core.model.plan import Plan
 from crossgate.core.traffic.session import Session
-from crossgate.language import edits
+from crossgate.language import edits, list_edits, placing
 from crossgate.language.draft import Draft
 from crossgate.language.layout import is_tidy, kept_tidy, tidied
 from crossgate.language.reader import Reading, read
@@ -210,7 +210,7 @@ def test_a_changed_entry_keeps_its_comments(draft: Draft) -> None:
 
 
 def test_renumbering_takes_claims_and_acceptances_with_it(draft: Draft, tmp_path: Path) -> None:
-    assert edits.renumber(draft, fence(draft), 100, 5) == {10: 100, 20: 105, 30: 110}
+    assert list_edits.renumber(draft, fence(draft), 100, 5) == {10: 100, 20: 105, 30: 110}
     text = result(draft)
     assert "by fence 100\n" in text
     assert 'accept no-effect in fence 110 "shown' in text
@@ -224,12 +224,14 @@ def test_lists_come_behind_the_last_and_placements_behind_the_last(
 ) -> None:
     from crossgate.core.model.accesslist import Kind
 
-    edits.new_list(draft, "50", Kind.STANDARD, Family.IPV6)
-    edits.place_list(draft, fence(draft), Direction.OUTBOUND, edits.point_given(draft, "subnet a"))
+    list_edits.new_list(draft, "50", Kind.STANDARD, Family.IPV6)
+    placing.place_list(
+        draft, fence(draft), Direction.OUTBOUND, placing.point_given(draft, "subnet a")
+    )
     text = result(draft)
     assert '"no more"\n\nlist 50 standard ipv6\n\nsubnet a' in text
     assert "on r.i\nplace fence outbound on subnet a\nexpect" in text
-    edits.lift_list(draft, fence(draft), Direction.INBOUND, None)
+    placing.lift_list(draft, fence(draft), Direction.INBOUND, None)
     assert "place fence inbound" not in result(draft)
 
 
@@ -247,18 +249,18 @@ def test_lists_come_behind_the_last_and_placements_behind_the_last(
             "the text given:1:",
         ),
         (lambda draft: edits.given_entry(draft, fence(draft), ""), "an entry is one line"),
-        (lambda draft: edits.drop_list(draft, fence(draft)), "crossgate lift fence"),
+        (lambda draft: list_edits.drop_list(draft, fence(draft)), "crossgate lift fence"),
         (
-            lambda draft: edits.lift_list(draft, fence(draft), Direction.OUTBOUND, None),
+            lambda draft: placing.lift_list(draft, fence(draft), Direction.OUTBOUND, None),
             "it stands inbound on r.i",
         ),
         (
-            lambda draft: edits.place_list(
-                draft, fence(draft), Direction.INBOUND, edits.point_given(draft, "r.i")
+            lambda draft: placing.place_list(
+                draft, fence(draft), Direction.INBOUND, placing.point_given(draft, "r.i")
             ),
             "stands inbound on r.i already",
         ),
-        (lambda draft: edits.point_given(draft, "r.x"), "no interface r.x"),
+        (lambda draft: placing.point_given(draft, "r.x"), "no interface r.x"),
         (
             lambda draft: edits.number_between(fence(draft), *fence(draft).entries[:2][::-1]),
             "list renumber fence",

@@ -35,7 +35,7 @@ def new(
     ],
 ) -> Change:
     """Write a new list without entries; it stops everything once it is placed."""
-    from crossgate.language import edits
+    from crossgate.language import list_edits
     from crossgate.language.entries import ETHERNET
 
     families: dict[str, Family | None] = {**{each.word: each for each in Family}, ETHERNET: None}
@@ -43,7 +43,7 @@ def new(
         raise PlanError(f"{family} is no family; there are {', '.join(families)}")
 
     def change(draft: Draft) -> str:
-        edits.new_list(draft, name, kind, families[family])
+        list_edits.new_list(draft, name, kind, families[family])
         return f"there is a new list {name}"
 
     return change
@@ -53,10 +53,10 @@ def new(
 @edit_command
 def drop(list_name: ListArgument) -> Change:
     """Remove a list that is placed nowhere from the plan, with all its lines."""
-    from crossgate.language import edits
+    from crossgate.language import edits, list_edits
 
     def change(draft: Draft) -> str:
-        edits.drop_list(draft, edits.find_list(draft.plan, list_name))
+        list_edits.drop_list(draft, edits.find_list(draft.plan, list_name))
         return f"list {list_name} goes"
 
     return change
@@ -74,10 +74,10 @@ def renumber(
     ] = 10,
 ) -> Change:
     """Renumber a list's entries in their order; expectations that name a number follow."""
-    from crossgate.language import edits
+    from crossgate.language import edits, list_edits
 
     def change(draft: Draft) -> str:
-        edits.renumber(draft, edits.find_list(draft.plan, list_name), start, step)
+        list_edits.renumber(draft, edits.find_list(draft.plan, list_name), start, step)
         return f"{list_name} is numbered from {start} in steps of {step}"
 
     return change

@@ -63,20 +63,20 @@ def place(
     ] = False,
 ) -> Change:
     """Place a list at a point, and see first what that does to traffic."""
-    from crossgate.language import edits
+    from crossgate.language import edits, placing
 
     def change(draft: Draft) -> str:
-        point = edits.point_given(draft, " ".join(where))
+        point = placing.point_given(draft, " ".join(where))
         access_list = edits.find_list(draft.plan, list_name)
         if move and replace:
             raise PlanError("--move and --replace exclude each other; a batch has both")
         if replace:
-            other = edits.replace_list(draft, access_list, direction, point)
+            other = placing.replace_list(draft, access_list, direction, point)
             return f"{list_name} is placed {stands_at(direction, point)} instead of {other}"
         if move:
-            was = edits.move_list(draft, access_list, direction, point)
+            was = placing.move_list(draft, access_list, direction, point)
             return f"{list_name} is moved from {was.where} to {stands_at(direction, point)}"
-        edits.place_list(draft, access_list, direction, point)
+        placing.place_list(draft, access_list, direction, point)
         return f"{list_name} is placed {stands_at(direction, point)}"
 
     return change
@@ -100,11 +100,11 @@ def lift(
     ] = None,
 ) -> Change:
     """Remove a list from where it is placed; the list itself stays."""
-    from crossgate.language import edits
+    from crossgate.language import edits, placing
 
     def change(draft: Draft) -> str:
-        point = edits.point_given(draft, " ".join(where)) if where else None
-        lifted = edits.lift_list(draft, edits.find_list(draft.plan, list_name), direction, point)
+        point = placing.point_given(draft, " ".join(where)) if where else None
+        lifted = placing.lift_list(draft, edits.find_list(draft.plan, list_name), direction, point)
         return f"{list_name} is lifted from {' and '.join(str(each.point) for each in lifted)}"
 
     return change

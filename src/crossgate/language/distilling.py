@@ -27,7 +27,7 @@ from crossgate.core.network.ways import Network
 from crossgate.core.sets import spans as line
 from crossgate.core.sets.region import Region, entry_region
 from crossgate.core.wording.sentences import packet_text
-from crossgate.language import edits
+from crossgate.language import edits, list_edits, placing
 from crossgate.language.draft import Draft
 from crossgate.language.reader import read
 from crossgate.language.twin import ERRORS, NEIGHBOURS
@@ -86,11 +86,11 @@ def write(
     texts = [f'{each.text} "{_remark(each)}"' for each in found]
     if there is None:
         head = [f'{NEIGHBOURS} "RFC 4861"', f'{ERRORS} "RFC 4890"'] if family is Family.IPV6 else []
-        edits.new_list(draft, target.name, ListKind.EXTENDED, family, [*head, *texts])
+        list_edits.new_list(draft, target.name, ListKind.EXTENDED, family, [*head, *texts])
         if target.place is not None:
-            edits.place_list(
+            placing.place_list(
                 draft,
-                edits.empty_list(target.name, ListKind.EXTENDED, family),
+                list_edits.empty_list(target.name, ListKind.EXTENDED, family),
                 crossings[0].direction,
                 crossings[0].point,
             )
@@ -167,7 +167,7 @@ def _crossing(draft: Draft, place: tuple[str, str]) -> Crossing:
         raise PlanError(
             f"--place {direction} {where}: write inbound, outbound or within, then the place"
         )
-    return Crossing(edits.point_given(draft, where), Direction(direction))
+    return Crossing(placing.point_given(draft, where), Direction(direction))
 
 
 def _by(
@@ -305,7 +305,7 @@ def _needed(
     """Return the entries without those that another one covers, or a permit of the list before its
     first denial.
     """
-    given = there or edits.empty_list("distilled", ListKind.EXTENDED, family)
+    given = there or list_edits.empty_list("distilled", ListKind.EXTENDED, family)
     regions = [entry_region(edits.given_entry(draft, given, each.text), family) for each in found]
     held: list[Region | None] = []
     for entry in given.entries:

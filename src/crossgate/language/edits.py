@@ -11,9 +11,7 @@ would change that, the number is written down first, so that no other entry is e
 
 from __future__ import annotations
 
-from bisect import bisect_right
 from collections.abc import Sequence
-from dataclasses import replace
 from typing import Any, NamedTuple, cast
 
 from crossgate.core.lists import insertion
@@ -24,19 +22,13 @@ from crossgate.core.model.accesslist import (
     AnEntry,
     AnyEntry,
     AnyList,
-    Kind,
-    Otherwise,
 )
-from crossgate.core.model.address import Family
-from crossgate.core.model.errors import Place, PlanError, unknown
-from crossgate.core.model.ethernet import EthernetList
-from crossgate.core.model.network import Direction, Placement, Point, PointKind, stands_at
+from crossgate.core.model.errors import PlanError, unknown
 from crossgate.core.model.plan import Plan
-from crossgate.language.claims import see_that_frames_pass, standing, where
 from crossgate.language.draft import GIVEN, Draft
-from crossgate.language.entries import ETHERNET, FrameEntryReader, header, one_entry
+from crossgate.language.entries import FrameEntryReader, one_entry
 from crossgate.language.layout import tidied
-from crossgate.language.lines import Line, Token, entry_line
+from crossgate.language.lines import Line, entry_line
 from crossgate.language.words import Words
 
 
@@ -183,7 +175,7 @@ def drop_entry(draft: Draft, access_list: AnyList[Any], entry: AnyEntry) -> None
     """Remove an entry from a list."""
     follower = _unnumbered_below(draft, access_list, entry.place.line)
     if follower is not None and follower.number == entry.number + 10:
-        _number(draft, follower)
+        number_entry(draft, follower)
     draft.drop(entry.place)
 
 
@@ -245,7 +237,7 @@ def _unnumbered_below(draft: Draft, access_list: AnyList[Any], line: int) -> Any
     )
 
 
-def _number(draft: Draft, entry: AnyEntry) -> None:
+def number_entry(draft: Draft, entry: AnyEntry) -> None:
     """Write down the number of an entry that is written without one."""
     line = draft.line(entry.place)
     draft.replace(entry.place, f"{line.indent}{entry.number} {line.text.lstrip()}")
@@ -266,7 +258,7 @@ def _insert(
         draft, access_list, near.place.line if before and near else access_list.place.line
     )
     if follower is not None and follower.number < number + 10:
-        _number(draft, follower)
+        number_entry(draft, follower)
     if before:
         draft.after(before[-1].place, text)
     elif after:
@@ -279,282 +271,6 @@ def _insert(
             ),
             text,
         )
-
-
-def empty_list(name: str, kind: Kind, family: Family | None) -> AnyList[Any]:
-    """Return a list without entries, so that entries can be read for it, and it can be placed,
-    before it is written.
-    """
-    place = Place(GIVEN, 1)
-    if family is None:
-        return EthernetList(name, kind, (), Otherwise(Action.DENY, place, written=False), place, ())
-    return AccessList(
-        name, kind, (), Otherwise(Action.DENY, place, written=False), place, (), family
-    )
-
-
-def header_given(name: str, kind: Kind, about: str) -> None:
-    """Raise `PlanError` where a new list cannot have a name."""
-    header(Words(Line(GIVEN, 1, f"list {name} {kind} {about}")))
-
-
-def new_list(
-    draft: Draft,
-    name: str,
-    kind: Kind,
-    family: Family | None,
-    entries: Sequence[str] = (),
-    otherwise: Action | None = None,
-) -> None:
-    """Write a list after the last one, of a family or (None) for frames, with some entries,
-    numbered in steps of ten. Raises `PlanError` when the name is taken, or is not a valid one.
-    """
-    about = ETHERNET if family is None else family.word
-    header_given(name, kind, about)
-    plan = draft.plan
-    if name in plan.every_list:
-        raise PlanError(
-            f"there is a list {name} already (line {plan.line_of(plan.every_list[name].place)}); give the "
-            "new one another name"
-        )
-    numbered = [f"    {10 * number} {each}" for number, each in enumerate(entries, 1)]
-    texts = (
-        "",
-        f"list {name} {kind} {about}",
-        *numbered,
-        *([] if otherwise is None else [f"    otherwise {otherwise}"]),
-    )
-    add_lists(draft, texts)
-
-
-def add_lists(draft: Draft, lines: Sequence[str]) -> None:
-    """Write the lines of lists, a blank one first, after the last list of the plan's own file, or
-    of the file that has lists.
-    """
-    draft.beside([last_line(each) for each in draft.plan.every_list.values()], *lines)
-
-
-def last_line(access_list: AnyList[Any]) -> Place:
-    """Return the place of the last line of a list."""
-    places: list[Place] = [access_list.place, access_list.otherwise.place]
-    places += [each.place for each in (*access_list.notes, *access_list.entries)]
-    return max(places, key=lambda place: place.line)
-
-
-def drop_list(draft: Draft, access_list: AnyList[Any]) -> None:
-    """Remove a list with its block. Raises `PlanError` while it is placed."""
-    placed = [
-        placement
-        for placement in draft.plan.every_placement
-        if placement.access_list == access_list.name
-    ]
-    if placed:
-        lines = ", ".join(draft.plan.line_of(each.place) for each in placed)
-        raise PlanError(
-            f"list {access_list.name} stands in the network (line {lines}); first: crossgate lift "
-            f"{access_list.name}"
-        )
-    last = last_line(access_list)
-    for number in range(access_list.place.line, last.line + 1):
-        draft.drop(Place(access_list.place.file, number))
-
-
-def renumber(draft: Draft, access_list: AnyList[Any], start: int, step: int) -> dict[int, int]:
-    """Renumber a list's entries in their order, and correct the lines that refer to them; return
-    the new numbers by the old ones.
-    """
-    if access_list.entries and start + step * (len(access_list.entries) - 1) > MOST_NUMBER:
-        raise PlanError(
-            f"{len(access_list.entries)} entries from {start} in steps of {step} go beyond "
-            f"{MOST_NUMBER}; take a smaller step"
-        )
-    numbers = {
-        entry.number: start + step * index for index, entry in enumerate(access_list.entries)
-    }
-    for entry in access_list.entries:
-        line = draft.line(entry.place).text
-        parts = entry_line(line)
-        if parts.number:
-            # In the room that the old number took with the blanks behind it, at least one blank.
-            shown = str(numbers[entry.number]).ljust(parts.start - parts.number.start - 1)
-            draft.replace(entry.place, f"{line[: parts.number.start]}{shown} {line[parts.start :]}")
-        else:
-            _number(draft, replace(entry, number=numbers[entry.number]))
-    mentions = [
-        (each.place, each.by.entry, "by")
-        for each in draft.plan.expectations
-        if each.by and each.by.access_list == access_list.name
-    ]
-    mentions += [
-        (each.place, each.entry, "in")
-        for each in draft.plan.acceptances
-        if each.access_list == access_list.name
-    ]
-    for place, number, word in mentions:
-        if number is not None:
-            said = _mention(draft.line(place), word, access_list.name)
-            text = draft.line(place).text
-            draft.replace(place, f"{text[: said.start]}{numbers[number]}{text[said.end :]}")
-    return numbers
-
-
-def _mention(line: Line, word: str, name: str) -> Token:
-    """Return the number of an entry that follows a word and the list's name in a line."""
-    words = line.words()
-    return next(
-        number
-        for before, listed, number in zip(words, words[1:], words[2:], strict=False)
-        if (before.text, listed.text) == (word, name)
-    )
-
-
-def point_given(draft: Draft, words: str) -> Point:
-    """Read a place for a list as typed: POINT, `subnet NAME`, `DEVICE itself`, `host NAME` or
-    `group NAME`. Raises `PlanError`.
-    """
-    given = Words(Line(GIVEN, 1, words))
-    given.accept("on")
-    point = where(given, draft.names)
-    given.end()
-    return point
-
-
-def place_list(
-    draft: Draft, access_list: AnyList[Any], direction: Direction, point: Point, free: bool = False
-) -> None:
-    """Write a placement, also of a list that is written in the same edit, among the others: in the
-    order of the lists where they are in it, or else after the last.
-
-    Raises `PlanError` where a list of the family is placed there already, unless that is removed
-    too (`free`).
-    """
-    if not free:
-        _see_that_it_is_free(draft.plan, access_list, direction, point)
-    text = f"place {access_list.name} {stands_at(direction, point)}"
-    order = {each: number for number, each in enumerate(draft.plan.every_list)}
-    every = draft.plan.every_placement
-    main = any(each.place.file == draft.plan.files[0] for each in every)
-    file = draft.plan.files[0] if main or not every else every[-1].place.file
-    own = [each for each in every if each.place.file == file]
-    ranks = [order[each.access_list] for each in own]
-    above = (
-        bisect_right(ranks, order.get(access_list.name, len(order)))
-        if ranks == sorted(ranks)
-        else len(own)
-    )
-    if above:
-        draft.after(own[above - 1].place, text)
-    elif own:
-        draft.before(own[0].place, text)
-    else:
-        draft.append("", text)
-
-
-def replace_list(
-    draft: Draft, access_list: AnyList[Any], direction: Direction, point: Point
-) -> str:
-    """Write a placement in the place of another list of the family, whose placement is removed;
-    return that list's name. Raises `PlanError` where there is none, or where it is there by being
-    placed on something else too.
-    """
-    taken = standing(draft.plan, access_list, direction, point)
-    if taken is None:
-        raise PlanError(
-            f"no list of its family stands {stands_at(direction, point)}; leave --replace out"
-        )
-    _, placement = taken
-    if placement.access_list == access_list.name:
-        raise PlanError(f"{access_list.name} stands {stands_at(direction, point)} already")
-    if placement.point != point:
-        raise PlanError(
-            f"{placement.access_list} stands there by {placement.where} (line "
-            f"{draft.plan.line_of(placement.place)}), which is more than {point}; lift it first"
-        )
-    see_that_frames_pass(access_list, point)
-    line = draft.line(placement.place)
-    indent, remark = line.indent, line.text[line.remark.start :] if line.remark else ""
-    text = f"{indent}place {access_list.name} {stands_at(direction, point)}"
-    draft.replace(placement.place, f"{text}{'  ' * bool(remark)}{remark}")
-    return placement.access_list
-
-
-def move_list(
-    draft: Draft, access_list: AnyList[Any], direction: Direction, point: Point
-) -> Placement:
-    """Change the place of a list that has exactly one, and return the old one. Raises `PlanError`."""
-    stands = [each for each in draft.plan.every_placement if each.access_list == access_list.name]
-    if len(stands) != 1:
-        where_now = " and ".join(each.where for each in stands)
-        mend = (
-            f"stands {where_now}; first: crossgate lift {access_list.name} DIRECTION WHERE"
-            if stands
-            else "stands nowhere; leave --move out"
-        )
-        raise PlanError(f"{access_list.name} {mend}")
-    _see_that_it_is_free(draft.plan, access_list, direction, point)
-    line = draft.line(stands[0].place)
-    indent, remark = line.indent, line.text[line.remark.start :] if line.remark else ""
-    draft.replace(
-        stands[0].place,
-        f"{indent}place {access_list.name} {stands_at(direction, point)}{'  ' * bool(remark)}{remark}",
-    )
-    return stands[0]
-
-
-def _see_that_it_is_free(
-    plan: Plan, access_list: AnyList[Any], direction: Direction, point: Point
-) -> None:
-    """Raise `PlanError` where a list of the family is at a point already, or an ethernet list
-    cannot be there.
-    """
-    if direction is Direction.WITHIN and point.kind is not PointKind.SUBNET:
-        raise PlanError(f"within is for a subnet's own machines, and {point} is no subnet")
-    see_that_frames_pass(access_list, point)
-    taken = standing(plan, access_list, direction, point)
-    if taken is not None:
-        at, placement = taken
-        again = (
-            ""
-            if placement.access_list == access_list.name
-            else f"; first: crossgate lift {placement.access_list} {direction} {placement.point}"
-        )
-        raise PlanError(
-            f"{placement.access_list} stands {stands_at(direction, at)} already (line "
-            f"{plan.line_of(placement.place)}){again}"
-        )
-
-
-def lift_list(
-    draft: Draft, access_list: AnyList[Any], direction: Direction | None, point: Point | None
-) -> list[Placement]:
-    """Remove placements of a list: all of them, or those in one direction, or at one point. Raises
-    `PlanError` when there is none.
-    """
-    found = [
-        placement
-        for placement in draft.plan.every_placement
-        if placement.access_list == access_list.name
-        and direction in (None, placement.direction)
-        and point in (None, placement.point)
-    ]
-    if not found:
-        where_to = (
-            ""
-            if direction is None
-            else f" {direction if point is None else stands_at(direction, point)}"
-        )
-        stands = [
-            each.where
-            for each in draft.plan.every_placement
-            if each.access_list == access_list.name
-        ]
-        raise PlanError(
-            f"{access_list.name} does not stand{where_to or ' anywhere'}"
-            + (f"; it stands {' and '.join(stands)}" if stands else "")
-        )
-    for placement in found:
-        draft.drop(placement.place)
-    return found
 
 
 def tidy_plan(draft: Draft) -> str:

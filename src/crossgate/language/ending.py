@@ -25,7 +25,7 @@ from crossgate.core.network.ways import Network
 from crossgate.core.sets.region import Region, entry_region
 from crossgate.core.traffic.session import Session
 from crossgate.core.wording.needed import answer_service
-from crossgate.language import edits
+from crossgate.language import edits, list_edits, placing
 from crossgate.language.borders import at_ports, unclaimed
 from crossgate.language.cells import entry_cells
 from crossgate.language.change import Proposal
@@ -158,7 +158,9 @@ def _steps_for(plan: Plan, finding: Finding) -> Iterator[Step]:
     if finding.name == "unplaced":
         yield Step(
             f"drop list {access_list.name}",
-            lambda draft: edits.drop_list(draft, edits.find_list(draft.plan, access_list.name)),
+            lambda draft: list_edits.drop_list(
+                draft, edits.find_list(draft.plan, access_list.name)
+            ),
         )
         yield from _placings(plan, access_list)
     if finding.name == "nothing-permitted":
@@ -264,7 +266,7 @@ def _placings(plan: Plan, access_list: AccessList) -> Iterator[Step]:
 
 
 def _placing(access_list: AccessList, point: Point) -> Callable[[Draft], object]:
-    return lambda draft: edits.place_list(draft, access_list, Direction.INBOUND, point)
+    return lambda draft: placing.place_list(draft, access_list, Direction.INBOUND, point)
 
 
 def _rewriting(entry: Entry, text: str) -> Callable[[Draft], object]:
@@ -331,7 +333,7 @@ def _moved(plan: Plan, finding: Finding, access_list: AccessList, entry: Entry) 
     if there is None:
         yield Step(
             f"place {access_list.name} {where} instead",
-            lambda draft: edits.move_list(draft, access_list, direction, point),
+            lambda draft: placing.move_list(draft, access_list, direction, point),
         )
         name = free_name(plan, point, direction, access_list.family)
         yield Step(
@@ -357,11 +359,11 @@ def _taken_to(draft: Draft, access_list: AccessList, entry: Entry, there: Access
 def _taken_to_new(
     draft: Draft, access_list: AccessList, entry: Entry, name: str, place: tuple[Point, Direction]
 ) -> None:
-    edits.new_list(
+    list_edits.new_list(
         draft, name, access_list.kind, access_list.family, [_written(entry)], Action.PERMIT
     )
-    edits.place_list(
-        draft, edits.empty_list(name, access_list.kind, access_list.family), place[1], place[0]
+    placing.place_list(
+        draft, list_edits.empty_list(name, access_list.kind, access_list.family), place[1], place[0]
     )
     edits.drop_entry(draft, access_list, entry)
 
@@ -463,4 +465,4 @@ def _otherwise(draft: Draft, access_list: AccessList, action: Action) -> None:
         line = draft.line(access_list.otherwise.place)
         draft.replace(access_list.otherwise.place, f"{line.indent}otherwise {action}")
     else:
-        draft.after(edits.last_line(access_list), f"    otherwise {action}")
+        draft.after(list_edits.last_line(access_list), f"    otherwise {action}")

@@ -35,15 +35,10 @@ from crossgate.core.model.errors import Place, PlanError
 from crossgate.core.model.network import Direction, Point, stands_at
 from crossgate.core.model.plaintext import quotable
 from crossgate.core.model.plan import Plan
-from crossgate.core.model.service import (
-    ESTABLISHED,
-    FlagTest,
-    format_ports,
-    join_ports,
-)
+from crossgate.core.model.service import ESTABLISHED, FlagTest, format_ports, join_ports
 from crossgate.core.sets.frame import PacketSet
 from crossgate.core.sets.region import entry_region
-from crossgate.language import edits
+from crossgate.language import edits, list_edits, placing
 from crossgate.language.claims import standing
 from crossgate.language.coming import (
     Coming,
@@ -99,13 +94,13 @@ def take_in(
             ):
                 lines[0] = draft.line(old.place).text  # until when, and who answers for it
             notes = {each.place for each in old.notes}
-            draft.merge_block(old.place, edits.last_line(old), lines, notes)
+            draft.merge_block(old.place, list_edits.last_line(old), lines, notes)
         said.append(f"{own.name} ({len(entries)} entr{'y' if len(entries) == 1 else 'ies'})")
         hits |= {DeciderKey(own.name, each.number): each.hits for each in entries if each.hits}
         if own.hits_otherwise():
             hits[DeciderKey(own.name, None)] = own.hits_otherwise()
     if new:
-        edits.add_lists(draft, new)
+        list_edits.add_lists(draft, new)
     placed = _place(draft, [each for part in coming for each in part.places], replace)
     draft.remarks += [each for part in coming for each in part.told]
     draft.remarks += [
@@ -180,15 +175,15 @@ def _place(draft: Draft, places: Sequence[ComingPlace], replace: bool) -> str:
         chosen.setdefault(key, each)
     said, new = [], []
     for (point, direction, family), each in chosen.items():
-        empty = edits.empty_list(each.of.name, Kind.EXTENDED, family)
+        empty = list_edits.empty_list(each.of.name, Kind.EXTENDED, family)
         taken = standing(draft.plan, empty, direction, point)
         other = None if taken is None else taken[1]
         if other is not None and (other.access_list, other.point) == (each.of.name, point):
             continue
         if other is not None and replace:
-            edits.lift_list(draft, draft.plan.any_list(other.access_list), direction, other.point)
+            placing.lift_list(draft, draft.plan.any_list(other.access_list), direction, other.point)
         if draft.plan.every_placement:
-            edits.place_list(draft, empty, direction, point, free=other is not None and replace)
+            placing.place_list(draft, empty, direction, point, free=other is not None and replace)
         else:
             new.append(f"place {each.of.name} {stands_at(direction, point)}")
         said.append(f"{each.of.name} {stands_at(direction, point)}")

@@ -31,7 +31,7 @@ from crossgate.core.network.endpoints import claim_ends, is_elsewhere
 from crossgate.core.sets.patterns import less
 from crossgate.core.traffic.session import Session
 from crossgate.core.wording.needed import answers_text, end_text
-from crossgate.language import edits
+from crossgate.language import list_edits, placing
 from crossgate.language.draft import Draft
 from crossgate.language.reader import Reading
 from crossgate.language.steps import free_name
@@ -222,7 +222,7 @@ def _change(found: Least) -> Callable[[Draft], str]:
             while name in names:
                 name += "x"
             names.add(name)
-            edits.new_list(
+            list_edits.new_list(
                 draft, name, Kind.EXTENDED, each.family, (*each.fixed, *each.lines), Action.DENY
             )
             if not (each.fixed or each.lines):
@@ -231,9 +231,9 @@ def _change(found: Least) -> Callable[[Draft], str]:
                     'anything"'
                 )
             for point in each.points:
-                edits.place_list(
+                placing.place_list(
                     draft,
-                    edits.empty_list(name, Kind.EXTENDED, each.family),
+                    list_edits.empty_list(name, Kind.EXTENDED, each.family),
                     Direction.INBOUND,
                     point,
                 )

@@ -10,7 +10,7 @@ from crossgate.core.model.address import Family
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.network import Direction, Point
 from crossgate.core.model.plan import Plan
-from crossgate.language import edits
+from crossgate.language import edits, list_edits, placing
 from crossgate.language.draft import Draft
 from crossgate.language.plain_names import plain_name
 from crossgate.language.reader import Reading
@@ -57,9 +57,9 @@ def new_list(
     """Return the change that writes a new list of a kind and family, and places it."""
 
     def change(draft: Draft) -> None:
-        edits.new_list(draft, name, *sort, entries, otherwise)
+        list_edits.new_list(draft, name, *sort, entries, otherwise)
         for point, direction in places:
-            edits.place_list(draft, edits.empty_list(name, *sort), direction, point)
+            placing.place_list(draft, list_edits.empty_list(name, *sort), direction, point)
 
     return change
 

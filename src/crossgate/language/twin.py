@@ -7,7 +7,7 @@ from __future__ import annotations
 from crossgate.core.model.accesslist import AccessList, Kind
 from crossgate.core.model.address import Family
 from crossgate.core.model.errors import PlanError
-from crossgate.language import edits
+from crossgate.language import edits, list_edits, placing
 from crossgate.language.draft import Draft
 
 ERRORS = (
@@ -37,7 +37,7 @@ def write_twin(draft: Draft, access_list: AccessList, name: str, placed: bool) -
     Raises `PlanError` where no entry has a counterpart.
     """
     family = other_family(access_list.family)
-    empty = edits.empty_list(name, access_list.kind, family)
+    empty = list_edits.empty_list(name, access_list.kind, family)
     lines, left = [], []
     for entry in access_list.entries:
         text = f"{'off ' * entry.off}{entry.text}{entry.said}"
@@ -72,8 +72,8 @@ def write_twin(draft: Draft, access_list: AccessList, name: str, placed: bool) -
             f"there is a list {name} already (line {draft.plan.line_of(draft.plan.lists[name].place)}); give the "
             "twin another name"
         )
-    edits.header_given(name, access_list.kind, family.word)
-    edits.add_lists(
+    list_edits.header_given(name, access_list.kind, family.word)
+    list_edits.add_lists(
         draft, ["", f"list {name} {access_list.kind} {family.word}", *notes, *body, *otherwise]
     )
     stands = (
@@ -82,7 +82,7 @@ def write_twin(draft: Draft, access_list: AccessList, name: str, placed: bool) -
         else []
     )
     for each in stands:
-        edits.place_list(draft, empty, each.direction, each.point)
+        placing.place_list(draft, empty, each.direction, each.point)
     draft.remarks += left
     where = f", {' and '.join(each.where for each in stands)}" if stands else ""
     return (

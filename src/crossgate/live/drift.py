@@ -21,7 +21,7 @@ from crossgate.core.model.plan import Plan
 from crossgate.core.traffic.session import Session
 from crossgate.formats.exchange.asked import Given
 from crossgate.formats.exchange.ietf import read
-from crossgate.language import edits
+from crossgate.language import placing
 from crossgate.language.coming import Coming
 from crossgate.language.draft import Draft
 from crossgate.language.importing import take_in
@@ -56,7 +56,7 @@ def put_in(draft: Draft, coming: Coming, device: str) -> tuple[str, dict[Decider
     for each in gone:
         own = draft.plan.any_list(each.access_list)
         if (each.direction, each.point, getattr(own, "family", None)) not in replaced:
-            edits.lift_list(draft, own, each.direction, each.point)
+            placing.lift_list(draft, own, each.direction, each.point)
     return take_in(draft, [coming], replace=True)
 
 
