@@ -19,7 +19,7 @@ from crossgate.core.impact import impact_of
 from crossgate.core.model.address import Family
 from crossgate.core.model.plan import Plan
 from crossgate.core.traffic.session import Session
-from crossgate.language.names import Kept
+from crossgate.language.kept import Kept
 from crossgate.language.reader import read, read_plan
 
 sys.path.insert(0, str(Path(__file__).parents[2] / "benchmarks"))

@@ -10,7 +10,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from crossgate.core.model.errors import PlanError
-from crossgate.language.names import Kept
+from crossgate.language.kept import Kept
 from crossgate.language.reader import Reading, attempt
 
 LINES = [

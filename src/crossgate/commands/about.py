@@ -6,15 +6,9 @@ from typing import Annotated
 
 import typer
 
-from crossgate.commands.common import (
-    AtOption,
-    JsonOption,
-    moment,
-    plan_path,
-    print_json,
-    reading_of,
-)
+from crossgate.commands.common import moment, plan_path, print_json, reading_of
 from crossgate.commands.completing import complete_about
+from crossgate.commands.shared_options import AtOption, JsonOption
 
 
 def about(

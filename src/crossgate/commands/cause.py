@@ -7,8 +7,6 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from crossgate.commands.common import (
-    AtOption,
-    JsonOption,
     circumstances,
     family_of,
     load,
@@ -17,6 +15,7 @@ from crossgate.commands.common import (
     print_json,
     tallied,
 )
+from crossgate.commands.shared_options import AtOption, JsonOption
 from crossgate.core.model.errors import PlanError
 
 if TYPE_CHECKING:

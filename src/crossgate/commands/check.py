@@ -10,9 +10,6 @@ from typing import Annotated
 import typer
 
 from crossgate.commands.common import (
-    AtOption,
-    JsonOption,
-    PiecesOption,
     load_or_tell,
     meter,
     moment,
@@ -20,12 +17,8 @@ from crossgate.commands.common import (
     tell_missed,
     write_file,
 )
-from crossgate.commands.sharing import (
-    ClusterOption,
-    TrustedNetworkOption,
-    WorkersOption,
-    pool_of,
-)
+from crossgate.commands.shared_options import AtOption, JsonOption, PiecesOption
+from crossgate.commands.sharing import ClusterOption, TrustedNetworkOption, WorkersOption, pool_of
 from crossgate.core.model.errors import PlanError
 
 

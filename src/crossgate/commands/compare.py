@@ -9,18 +9,9 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from crossgate.commands.common import (
-    JsonOption,
-    PiecesOption,
-    SourcePortsOption,
-    load,
-    meter,
-    plan_file,
-    print_json,
-    read_file,
-    tell_missed,
-)
+from crossgate.commands.common import load, meter, plan_file, print_json, read_file, tell_missed
 from crossgate.commands.completing import complete_list
+from crossgate.commands.shared_options import JsonOption, PiecesOption, SourcePortsOption
 from crossgate.core.model.errors import PlanError
 
 if TYPE_CHECKING:

@@ -8,9 +8,10 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from crossgate.commands.common import IdleOption, UnpackedOption, family_of, gauge
+from crossgate.commands.common import family_of, gauge
 from crossgate.commands.completing import complete_list
 from crossgate.commands.editing import Change, edit_command
+from crossgate.commands.shared_options import IdleOption, UnpackedOption
 from crossgate.core.model.errors import PlanError
 
 if TYPE_CHECKING:

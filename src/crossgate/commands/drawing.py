@@ -10,15 +10,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from crossgate.commands.asked_order import ends_and_services
-from crossgate.commands.common import (
-    AtOption,
-    examples,
-    load,
-    moment,
-    plan_file,
-    read_file,
-    tell_missed,
-)
+from crossgate.commands.common import examples, load, moment, plan_file, read_file, tell_missed
 from crossgate.commands.completing import (
     complete_device,
     complete_hosts,
@@ -37,6 +29,7 @@ from crossgate.commands.pictures import (
     traced_between,
     with_alike_as_one,
 )
+from crossgate.commands.shared_options import AtOption
 from crossgate.core.model.errors import PlanError, unknown
 from crossgate.core.model.window import Period
 from crossgate.formats.handed_on import handed_on

@@ -12,16 +12,8 @@ from typing import TYPE_CHECKING, Annotated, Any, NamedTuple
 
 import typer
 
-from crossgate.commands.common import (
-    JsonOption,
-    SourcePortsOption,
-    clock,
-    meter,
-    plan_file,
-    plan_files,
-    print_json,
-    reading_of,
-)
+from crossgate.commands.common import clock, meter, plan_file, plan_files, print_json, reading_of
+from crossgate.commands.shared_options import JsonOption, SourcePortsOption
 from crossgate.core.model.errors import PlanError
 
 if TYPE_CHECKING:

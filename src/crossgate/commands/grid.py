@@ -9,12 +9,6 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from crossgate.commands.common import (
-    AtOption,
-    CipherOption,
-    FloodOption,
-    JsonOption,
-    PiecesOption,
-    TlsOption,
     circumstances,
     load,
     plan_path,
@@ -24,6 +18,14 @@ from crossgate.commands.common import (
     tell_missed,
 )
 from crossgate.commands.completing import complete_hosts, complete_service
+from crossgate.commands.shared_options import (
+    AtOption,
+    CipherOption,
+    FloodOption,
+    JsonOption,
+    PiecesOption,
+    TlsOption,
+)
 from crossgate.core.model.errors import PlanError
 
 if TYPE_CHECKING:

@@ -6,16 +6,9 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from crossgate.commands.common import (
-    AtOption,
-    JsonOption,
-    PiecesOption,
-    load,
-    moment,
-    print_json,
-    tallied,
-)
+from crossgate.commands.common import load, moment, print_json, tallied
 from crossgate.commands.completing import complete_list, complete_stands
+from crossgate.commands.shared_options import AtOption, JsonOption, PiecesOption
 from crossgate.core.model.errors import PlanError
 
 if TYPE_CHECKING:

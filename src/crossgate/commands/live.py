@@ -10,8 +10,6 @@ from typing import TYPE_CHECKING, Annotated, NamedTuple
 import typer
 
 from crossgate.commands.common import (
-    AtOption,
-    JsonOption,
     clock,
     moment,
     plan_file,
@@ -23,6 +21,7 @@ from crossgate.commands.common import (
 )
 from crossgate.commands.completing import complete_device
 from crossgate.commands.editing import AnywayOption, DryRunOption, How, YesOption, carry_out
+from crossgate.commands.shared_options import AtOption, JsonOption
 from crossgate.core.model.errors import PlanError, unknown
 
 if TYPE_CHECKING:

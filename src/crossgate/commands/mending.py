@@ -10,8 +10,9 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from crossgate.commands.common import JsonOption, clock, meter, plan_file, print_json, reading_of
+from crossgate.commands.common import clock, meter, plan_file, print_json, reading_of
 from crossgate.commands.editing import AnywayOption, How, YesOption, carry_out
+from crossgate.commands.shared_options import JsonOption
 from crossgate.core.model.errors import PlanError, unknown
 
 if TYPE_CHECKING:

@@ -7,7 +7,8 @@ from typing import Annotated
 
 import typer
 
-from crossgate.commands.common import JsonOption, print_json
+from crossgate.commands.common import print_json
+from crossgate.commands.shared_options import JsonOption
 from crossgate.core.model.errors import PlanError
 
 

@@ -6,8 +6,9 @@ from typing import Annotated
 
 import typer
 
-from crossgate.commands.common import JsonOption, load, print_json
+from crossgate.commands.common import load, print_json
 from crossgate.commands.completing import complete_place
+from crossgate.commands.shared_options import JsonOption
 
 
 def points(

@@ -7,16 +7,9 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from crossgate.commands.common import (
-    AtOption,
-    JsonOption,
-    circumstances,
-    load,
-    meter,
-    print_json,
-    write_file,
-)
+from crossgate.commands.common import circumstances, load, meter, print_json, write_file
 from crossgate.commands.completing import complete_list, complete_machine
+from crossgate.commands.shared_options import AtOption, JsonOption
 from crossgate.commands.sheet import CanOption, wanted_tests
 from crossgate.core.model.errors import PlanError, unknown
 

@@ -10,8 +10,6 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from crossgate.commands.common import (
-    AtOption,
-    JsonOption,
     meter,
     moment,
     plan_file,
@@ -29,6 +27,7 @@ from crossgate.commands.live import (
     access_of,
     asked_of,
 )
+from crossgate.commands.shared_options import AtOption, JsonOption
 from crossgate.core.model.errors import PlanError
 
 if TYPE_CHECKING:

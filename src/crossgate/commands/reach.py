@@ -9,19 +9,15 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from crossgate.commands.asked_order import ends_and_services
-from crossgate.commands.common import (
+from crossgate.commands.common import circumstances, load, meter, print_json, tell_missed
+from crossgate.commands.completing import complete_service, complete_set
+from crossgate.commands.shared_options import (
     AtOption,
     FloodOption,
     JsonOption,
     PiecesOption,
     SourcePortsOption,
-    circumstances,
-    load,
-    meter,
-    print_json,
-    tell_missed,
 )
-from crossgate.commands.completing import complete_service, complete_set
 from crossgate.core.model.errors import PlanError
 
 if TYPE_CHECKING:

@@ -9,8 +9,9 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from crossgate.commands.common import JsonOption, plan_file, plan_files, print_json, strange_journal
+from crossgate.commands.common import plan_file, plan_files, print_json, strange_journal
 from crossgate.commands.editing import DryRunOption, YesOption, in_turn, wants
+from crossgate.commands.shared_options import JsonOption
 
 if TYPE_CHECKING:
     from crossgate.formats.replacing import EditRecord, FileState

@@ -12,8 +12,6 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from crossgate.commands.common import (
-    AtOption,
-    TallyOption,
     add_to_tally,
     clock,
     moment,
@@ -23,6 +21,7 @@ from crossgate.commands.common import (
     reading_of,
 )
 from crossgate.commands.completing import complete_machine, complete_part, complete_point
+from crossgate.commands.shared_options import AtOption, TallyOption
 from crossgate.core.model.errors import PlanError, unknown
 
 if TYPE_CHECKING:

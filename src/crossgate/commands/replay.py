@@ -10,18 +10,9 @@ from typing import TYPE_CHECKING, Annotated, NamedTuple
 
 import typer
 
-from crossgate.commands.common import (
-    IdleOption,
-    JsonOption,
-    UnpackedOption,
-    add_to_tally,
-    gauge,
-    load,
-    plan_file,
-    print_json,
-    read_file,
-)
+from crossgate.commands.common import add_to_tally, gauge, load, plan_file, print_json, read_file
 from crossgate.commands.completing import complete_list, complete_where
+from crossgate.commands.shared_options import IdleOption, JsonOption, UnpackedOption
 from crossgate.commands.sharing import (
     ClusterOption,
     TrustedNetworkOption,
@@ -412,7 +403,7 @@ def _packets(
     tally: bool,
     as_json: bool,
 ) -> None:
-    from crossgate.core.answers.replay import ListReplay
+    from crossgate.core.answers.list_replay import ListReplay
     from crossgate.core.network.entrance import place_named
     from crossgate.core.network.ways import Network
     from crossgate.formats.readers.traffic import size

@@ -10,16 +10,8 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from crossgate.commands.common import (
-    AtOption,
-    load,
-    meter,
-    moment,
-    plan_path,
-    progress,
-    tallied,
-    write_file,
-)
+from crossgate.commands.common import load, meter, moment, plan_path, progress, tallied, write_file
+from crossgate.commands.shared_options import AtOption
 
 if TYPE_CHECKING:
     from crossgate.core.model.plan import Plan

@@ -8,16 +8,9 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from crossgate.commands.common import (
-    AtOption,
-    JsonOption,
-    circumstances,
-    load,
-    meter,
-    print_json,
-    tallied,
-)
+from crossgate.commands.common import circumstances, load, meter, print_json, tallied
 from crossgate.commands.completing import complete_list, complete_machine
+from crossgate.commands.shared_options import AtOption, JsonOption
 from crossgate.core.model.errors import PlanError, unknown
 
 if TYPE_CHECKING:

@@ -8,16 +8,9 @@ from typing import Annotated
 import typer
 
 from crossgate.commands.asked_order import ends_and_services
-from crossgate.commands.common import (
-    AtOption,
-    JsonOption,
-    circumstances,
-    family_of,
-    plan_file,
-    print_json,
-    reading_of,
-)
+from crossgate.commands.common import circumstances, family_of, plan_file, print_json, reading_of
 from crossgate.commands.completing import complete_one_end, complete_service
+from crossgate.commands.shared_options import AtOption, JsonOption
 from crossgate.core.model.errors import PlanError
 
 

@@ -7,8 +7,9 @@ from typing import TYPE_CHECKING, Annotated, NamedTuple
 
 import typer
 
-from crossgate.commands.common import AtOption, load, moment
+from crossgate.commands.common import load, moment
 from crossgate.commands.completing import complete_device
+from crossgate.commands.shared_options import AtOption
 from crossgate.core.model.errors import PlanError, unknown
 
 if TYPE_CHECKING:

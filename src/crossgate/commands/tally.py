@@ -8,8 +8,9 @@ from typing import Annotated
 
 import typer
 
-from crossgate.commands.common import JsonOption, load, plan_file, print_json
+from crossgate.commands.common import load, plan_file, print_json
 from crossgate.commands.completing import complete_list
+from crossgate.commands.shared_options import JsonOption
 from crossgate.core.model.errors import PlanError
 
 DEEDS = ("show", "clear")

@@ -6,8 +6,8 @@ from typing import Annotated
 
 import typer
 
-from crossgate.commands.common import JsonOption
 from crossgate.commands.editing import DryRunOption, How, YesOption, carry_out
+from crossgate.commands.shared_options import JsonOption
 
 
 def tidy(

@@ -11,12 +11,6 @@ import typer
 
 from crossgate.commands.asked_order import ends_and_services
 from crossgate.commands.common import (
-    AtOption,
-    CipherOption,
-    FloodOption,
-    JsonOption,
-    TallyOption,
-    TlsOption,
     add_to_tally,
     circumstances,
     family_of,
@@ -31,6 +25,14 @@ from crossgate.commands.completing import (
     complete_destination,
     complete_end,
     complete_service,
+)
+from crossgate.commands.shared_options import (
+    AtOption,
+    CipherOption,
+    FloodOption,
+    JsonOption,
+    TallyOption,
+    TlsOption,
 )
 from crossgate.core.model.claim import Claim
 from crossgate.core.model.errors import PlanError

@@ -12,9 +12,6 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from crossgate.commands.common import (
-    JsonOption,
-    PiecesOption,
-    TallyOption,
     add_to_tally,
     clock,
     load_or_tell,
@@ -26,12 +23,8 @@ from crossgate.commands.common import (
     write_file,
 )
 from crossgate.commands.completing import complete_part
-from crossgate.commands.sharing import (
-    ClusterOption,
-    TrustedNetworkOption,
-    WorkersOption,
-    pool_of,
-)
+from crossgate.commands.shared_options import JsonOption, PiecesOption, TallyOption
+from crossgate.commands.sharing import ClusterOption, TrustedNetworkOption, WorkersOption, pool_of
 from crossgate.core.model.errors import PlanError
 
 if TYPE_CHECKING:

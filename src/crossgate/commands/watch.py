@@ -13,7 +13,8 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from crossgate.commands.common import JsonOption, clock, plan_file, print_json_line, read_file
+from crossgate.commands.common import clock, plan_file, print_json_line, read_file
+from crossgate.commands.shared_options import JsonOption
 
 if TYPE_CHECKING:
     from crossgate.core.traffic.session import Session

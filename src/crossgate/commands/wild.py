@@ -8,8 +8,9 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from crossgate.commands.common import JsonOption, print_json
+from crossgate.commands.common import print_json
 from crossgate.commands.completing import complete_pattern
+from crossgate.commands.shared_options import JsonOption
 from crossgate.core.model.errors import PlanError
 
 if TYPE_CHECKING:
@@ -115,8 +116,8 @@ def _doubtful(words: list[str], as_json: bool) -> None:
 
 def _patterns(words: list[str]) -> list[Pattern]:
     """Read a pattern from its words. Raises `PlanError`."""
+    from crossgate.language.address_words import read_pattern
     from crossgate.language.lines import Line
-    from crossgate.language.names import read_pattern
     from crossgate.language.words import Words
 
     given = Words(Line("the pattern given", 1, " ".join(words)))

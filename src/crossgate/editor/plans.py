@@ -16,7 +16,7 @@ from typing import TYPE_CHECKING, NamedTuple
 from crossgate.core.model.errors import Place, PlanError
 from crossgate.core.model.finding import Finding
 from crossgate.core.model.named import NameSpace
-from crossgate.language.names import Kept
+from crossgate.language.kept import Kept
 from crossgate.language.reader import Reading, attempt
 from crossgate.language.source import decode, read_bytes
 from crossgate.language.texts import Mention, Text

@@ -26,9 +26,9 @@ from crossgate.core.sets.meaning import meaning_of
 from crossgate.core.sets.wildcard import slips
 from crossgate.core.wording.list_sentences import entry_sentence
 from crossgate.editor.plans import OpenPlan
+from crossgate.language.address_words import read_pattern
 from crossgate.language.glossary import explained
 from crossgate.language.lines import Line
-from crossgate.language.names import read_pattern
 from crossgate.language.texts import Mention, Text
 from crossgate.language.words import Words
 from crossgate.show.console import count

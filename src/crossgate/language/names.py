@@ -8,11 +8,11 @@ a family is kept.
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
-from typing import Any, NamedTuple, TypeVar
+from typing import Any
 
-from crossgate.core.model.accesslist import AccessList, AnyEntry, AnyList
+from crossgate.core.model.accesslist import AnyList
 from crossgate.core.model.address import (
     Address,
     AddressError,
@@ -21,12 +21,9 @@ from crossgate.core.model.address import (
     Pattern,
     anywhere,
     looks_like_address,
-    parse_addresses,
-    parse_masked,
     single,
 )
 from crossgate.core.model.errors import Place, PlanError, PlanErrors
-from crossgate.core.model.ethernet import EthernetList
 from crossgate.core.model.named import Group, NameSpace, UnknownName
 from crossgate.core.model.network import LEASES_OF, Device, Placement, Point, PointKind
 from crossgate.core.model.plan import Plan
@@ -38,98 +35,16 @@ from crossgate.core.sets.meaning import (
     meaning_of,
     of_patterns,
     without,
-    written_as,
 )
+from crossgate.language.address_words import GOING_ON, literal, read_several
+from crossgate.language.kept import Kept
 from crossgate.language.lines import Line
-from crossgate.language.listed import listed
 from crossgate.language.source import named_beside, table_of
 from crossgate.language.words import Words
 
 
 class FollowOn(PlanError):
     """An error about a name whose own statement is faulty; that statement's error is enough."""
-
-
-class _Around(NamedTuple):
-    """The lines outside the lists of a plan: those of groups, as words, and the others."""
-
-    others: tuple[str, ...]
-    groups: frozenset[tuple[str, ...]]
-
-    @classmethod
-    def of(cls, lines: Iterable[str]) -> _Around:
-        """Sort the lines."""
-        others, groups = list[str](), set[tuple[str, ...]]()
-        for line in lines:
-            words = tuple(line.split())
-            if words[:1] == ("group",):
-                groups.add(words)
-            else:
-                others.append(line)
-        return cls(tuple(others), frozenset(groups))
-
-
-class Kept:
-    """What an earlier reading made of the lists of a plan, valid as long as everything around them
-    is unchanged: whole lists, and entries by their list's first line and their own text.
-    """
-
-    def __init__(self) -> None:
-        self._around = _Around((), frozenset())
-        self._entries: dict[str, dict[str, AnyEntry]] = {}
-        self._lists: dict[str, tuple[Sequence[Line], AccessList | EthernetList]] = {}
-        self.last: tuple[Mapping[str, bytes], Any] | None = None
-        """The plan that was the last to be read with changed bytes, by all of its bytes
-        (`Reading.changed`).
-        """
-        self.tidy: dict[str, tuple[bytes, bool]] = {}
-        """Whether files are in the standard layout, with their bytes (`change`)."""
-        self._tables: dict[tuple[str, str], tuple[bytes, Mapping[Family, tuple[Pattern, ...]]]] = {}
-
-    def addresses(
-        self, file: str, data: bytes, column: str
-    ) -> Mapping[Family, tuple[Pattern, ...]]:
-        """Return the addresses of a table that a group is read from. Raises the errors of `listed`."""
-        before, known = self._tables.get((file, column), (b"", {}))
-        if before != data:
-            known = listed(file, data, column)
-            self._tables[file, column] = data, known
-        return known
-
-    def look_around(self, around: Sequence[str]) -> None:
-        """Forget everything where the lines around the lists have changed; additional groups change
-        nothing that was read without them.
-        """
-        now = _Around.of(around)
-        if now.others != self._around.others or not self._around.groups <= now.groups:
-            self._entries, self._lists = {}, {}
-        self._around = now
-
-    def entries(self, head: str) -> tuple[dict[str, AnyEntry], dict[str, AnyEntry]]:
-        """Return the known entries of the list with a first line, and an empty dict for those that
-        it has now.
-        """
-        before, self._entries[head] = self._entries.get(head, {}), {}
-        return before, self._entries[head]
-
-    def whole(self, lines: Sequence[Line]) -> AccessList | EthernetList | None:
-        """Return the list that was read from the same lines, moved where they have moved together;
-        None where there is none.
-        """
-        before, known = self._lists.get(lines[0].text, ((), None))
-        if known is None or len(before) != len(lines) or before[0].file != lines[0].file:
-            return None
-        down = lines[0].number - before[0].number
-        if any(
-            one.text != other.text or one.number != other.number + down
-            for one, other in zip(lines, before, strict=True)
-        ):
-            return None
-        return known.moved(down) if down else known
-
-    def keep(self, lines: Sequence[Line], access_list: AccessList | EthernetList) -> None:
-        """Keep the list that was read from some lines without an error."""
-        self._lists[lines[0].text] = lines, access_list
 
 
 class Names:
@@ -211,7 +126,7 @@ class Names:
         word = words.take("an address or a name")
         met = self._addresses[family]
         after = words.peek()
-        if word in met and after not in _GOING_ON:
+        if word in met and after not in GOING_ON:
             return met[word]
         start = words.index - 1
         if "," not in word:
@@ -249,7 +164,7 @@ class Names:
             return anywhere(family)
         start = words.index - 1
         if looks_like_address(word):
-            patterns = _literal(words, word)
+            patterns = literal(words, word)
             if patterns[0].family is not family:
                 wrong = patterns[0].family.label
                 raise words.error_from(
@@ -312,7 +227,7 @@ class Names:
         if "." in word and not looks_like_address(word):
             self.point(words, word)
         if looks_like_address(word) and words.peek() in ("wild", "mask"):
-            return of_patterns(_literal(words, word))
+            return of_patterns(literal(words, word))
         if word == "leases" and words.accept("of"):
             return self._leased(words)
         try:
@@ -339,7 +254,8 @@ class Names:
 
     def says_addresses(self, word: str) -> bool:
         """Whether a word is one for addresses, though it may be faulty: by its form, or a name."""
-        return word in ("any", "leases") or looks_like_address(word) or word in self.plan.names()
+        by_form = looks_like_address(word) and not word.isdecimal()
+        return by_form or word in ("any", "leases") or word in self.plan.names()
 
     def point(self, words: Words, text: str) -> Point:
         """Find the interface or port that the word just taken names."""
@@ -366,7 +282,7 @@ class Names:
 
         def member(own: Words, word: str) -> Meaning:
             if looks_like_address(word):
-                return of_patterns(_literal(own, word))
+                return of_patterns(literal(own, word))
             if "." in word:
                 points.append(self.point(own, word))
             if points and points[-1].kind is PointKind.PORT:
@@ -473,72 +389,6 @@ class Names:
             raise words.error(str(error), near=error.near) from None
 
 
-_Item = TypeVar("_Item")
-_GOING_ON = ("wild", "mask", "but", "of")
-
-
-def read_several(
-    words: Words, read: Callable[[Words, str], _Item]
-) -> tuple[list[_Item], list[_Item], str]:
-    """SEVERAL = 1#ITEM ["but" 1#ITEM]; return the items before and after `but`, and the text in the
-    standard form.
-
-    `read` reads an item whose first word has been taken, without its final comma. Raises
-    `PlanError`.
-    """
-    items: tuple[list[_Item], list[_Item]] = [], []
-    texts: tuple[list[str], list[str]] = [], []
-    side = 0
-    while True:
-        start = words.index
-        word = words.take("an address or a name")
-        parts = word.removesuffix(",").split(",")
-        if "" in parts:
-            raise words.error(
-                "an address or a name is missing before this comma"
-                if word == ","
-                else "an address or a name is missing here"
-            )
-        for part in parts:
-            items[side].append(read(words, part))
-        rest = words.words[start + 1 : words.index]
-        texts[side].extend([*parts[:-1], " ".join([parts[-1], *rest]).removesuffix(",")])
-        last = words.words[words.index - 1]
-        if (last.endswith(",") and last != ",") or words.accept(","):
-            if words.peek() in ("", "but", "to"):
-                raise (
-                    words.missing("another address or name after the comma")
-                    if not words.peek()
-                    else words.error(
-                        "another address or name is missing after the comma", index=words.index
-                    )
-                )
-        elif side == 0 and words.accept("but"):
-            side = 1
-        else:
-            return *items, written_as(*texts)
-
-
 def _like(address: Address, patterns: Iterable[Pattern]) -> Iterator[Pattern]:
     """Yield the patterns of the same family as an address."""
     return (each for each in patterns if each.family is address.family)
-
-
-def read_pattern(words: Words) -> tuple[Pattern, ...]:
-    """PATTERN = ADDRESS | ADDRESS/LEN | ADDRESS "wild" WILDCARD | ADDRESS "mask" NETMASK |
-    ADDRESS-ADDRESS. Raises `PlanError`.
-    """
-    return _literal(words, words.take("an address, a prefix or a range"))
-
-
-def _literal(words: Words, word: str) -> tuple[Pattern, ...]:
-    try:
-        if words.peek() not in ("wild", "mask"):
-            return parse_addresses(word)
-        kind = words.take("")
-        mask = words.take(
-            "a wildcard, as 0.0.0.255" if kind == "wild" else "a netmask, as 255.255.255.0"
-        )
-        return (parse_masked(word, kind, mask.removesuffix(",")),)
-    except AddressError as error:
-        raise words.error(str(error)) from None

@@ -17,8 +17,9 @@ from crossgate.core.model.debug import log
 from crossgate.core.model.errors import Place, PlanError, PlanErrors
 from crossgate.core.model.plan import Plan
 from crossgate.language import wiring
+from crossgate.language.kept import Kept
 from crossgate.language.lines import Line
-from crossgate.language.names import FollowOn, Kept, Names
+from crossgate.language.names import FollowOn, Names
 from crossgate.language.source import Source, Statement
 from crossgate.language.syntax import STATEMENTS
 from crossgate.language.words import Words

@@ -34,9 +34,10 @@ from crossgate.core.model.network import (
 )
 from crossgate.core.model.plaintext import numeral
 from crossgate.core.sets.meaning import WordKind, without
+from crossgate.language.address_words import read_several
 from crossgate.language.cells import interface_cells, named_cells, route_cells, translate_cells
 from crossgate.language.managing import manage
-from crossgate.language.names import Names, read_several
+from crossgate.language.names import Names
 from crossgate.language.row import Row
 from crossgate.language.translating import translate
 from crossgate.language.words import Words

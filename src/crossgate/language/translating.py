@@ -14,7 +14,8 @@ from crossgate.core.model.packet import PORT_PROTOCOLS
 from crossgate.core.model.service import ServiceTerm
 from crossgate.core.sets.addresses import AddressSet
 from crossgate.core.sets.spans import Span, Spans, joined
-from crossgate.language.names import Names, read_several
+from crossgate.language.address_words import read_several
+from crossgate.language.names import Names
 from crossgate.language.words import Words
 
 MOST_PUBLIC = 1_024

@@ -7,7 +7,8 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from typing import Any, NamedTuple
 
-from crossgate.core.answers.replay import ListReplay, Replay
+from crossgate.core.answers.list_replay import ListReplay
+from crossgate.core.answers.replay import Replay
 from crossgate.core.answers.sums import Line, Sort, Sum
 from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.model.accesslist import AnyList, ClosedPlace, Decider

@@ -14,7 +14,8 @@ import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from crossgate.core.answers.replay import Clock, ListReplay, Replay
+from crossgate.core.answers.list_replay import ListReplay
+from crossgate.core.answers.replay import Clock, Replay
 from crossgate.core.answers.sums import Sum, verdict_numbered
 from crossgate.core.conversation.opening import Conversation
 from crossgate.core.conversation.packets import Tracer

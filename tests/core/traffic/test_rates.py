@@ -12,7 +12,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from crossgate.core.answers.replay import ListReplay, Replay
+from crossgate.core.answers.list_replay import ListReplay
+from crossgate.core.answers.replay import Replay
 from crossgate.core.conversation.opening import Conversation
 from crossgate.core.conversation.packets import Tracer
 from crossgate.core.model.accesslist import AccessList

@@ -67,7 +67,7 @@ FORMATS = {
     ),
     "nas-filter-rule": Format(
         "what a RADIUS server sends for one terminal (RFC 4849, rules of RFC 6733)",
-        "nas_filter_rule.read",
+        "nas_filter_rule_in.read",
         "nas_filter_rule.write",
         ("limit", "direction", "bytes", "as", "approximate"),
     ),
