@@ -192,8 +192,9 @@ class Workshop:
         self.source = folder / "src"
         shutil.copytree(ROOT / "src", self.source)
         shutil.copytree(ROOT / "tests", folder / "tests")
-        for name in ("benchmarks", "docs", "editors", "pyproject.toml"):
-            (folder / name).symlink_to(ROOT / name)
+        for each in ROOT.iterdir():
+            if each.name not in ("src", "tests", ".git"):
+                (folder / each.name).symlink_to(each)
         self.folder = folder
 
     def seen(self) -> Seen:
@@ -210,7 +211,7 @@ class Workshop:
         tests = [f"tests/{each}" for each in TESTS]
         tests += [f"--ignore=tests/{each}" for each in LEFT_OUT]
         passed = self.passes([*tests, *asked, "-n", "auto"], None, COVERAGE_FILE=str(data))
-        assert passed, "the tests do not pass as they are"
+        assert passed, "the tests do not pass as they are, or not here"
         found = CoverageData(str(data))
         found.read()
         return Seen(

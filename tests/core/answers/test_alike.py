@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -40,6 +41,18 @@ def test_each_cell_of_a_group_is_the_one_that_is_shown(
             assert {cells[a, b] for a in one.names for b in other.names if a != b} == (
                 {shown} if shown is not None else set()
             )
+
+
+@pytest.mark.parametrize("odd", [(0, 1), (1, 0), (2, 3), (0, 2), (3, MANY)])
+def test_a_single_cell_that_is_another_sets_its_two_names_apart(odd: tuple[int, int]) -> None:
+    names = [f"n{number}" for number in range(MANY + 1)]
+    one, other = (names[each] for each in odd)
+    here, far = names_alike(names, names, lambda *cell: 2 if cell == (one, other) else 0)
+    assert here == far
+    assert [each.names for each in here if {one, other} & {*each.names}] == [
+        (name,) for name in names if name in (one, other)
+    ]
+    assert len(here) == 3
 
 
 @given(grids(), st.integers(1, MANY))

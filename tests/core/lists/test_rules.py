@@ -39,6 +39,30 @@ def test_what_cannot_be_said_is_told(plan_of: Callable[[str], Plan], entry: str,
     assert len(taken.rules) == (0 if why else 1)
 
 
+@pytest.mark.parametrize(
+    ("wildcard", "prefixes"),
+    [
+        ("0.0.0.3", 1),
+        ("0.0.0.11", 2),
+        ("0.0.0.5", 2),
+        ("0.0.0.9", 2),
+        ("0.0.1.2", 4),
+        ("0.0.2.15", 2),
+    ],
+)
+def test_a_wildcard_is_as_many_prefixes_as_are_told(
+    plan_of: Callable[[str], Plan], wildcard: str, prefixes: int
+) -> None:
+    entry = f"permit ip 10.0.0.0 wild {wildcard} to any"
+    own = plan_of(f"list l extended ipv4\n    {entry}\n").lists["l"]
+    assert len(rules_of(own, PLAIN, prefixes).rules) == prefixes
+    (short,) = rules_of(own, PLAIN, prefixes - 1).unsaid if prefixes > 1 else [None]
+    if short is not None:
+        assert short.why == (
+            f"10.0.0.0 wild {wildcard} is {prefixes} prefixes, and --limit is {prefixes - 1}"
+        )
+
+
 @given(st.data(), st.sampled_from(Family))
 def test_rules_take_together_what_their_entry_takes(
     tmp_path_factory: pytest.TempPathFactory, data: st.DataObject, family: Family
