@@ -312,3 +312,51 @@ def test_an_expectation_in_other_words_is_no_new_one(
     before = plan_in(tmp_path, CLAIMED)
     after = plan_in(tmp_path, CLAIMED.replace('expect permit https x to b "why"', now))
     assert [each.held for each in impact_of(Session(before), Session(after), NOON).turned] == told
+
+
+FENCED = """\
+subnet a 10.0.1.0/24
+subnet b 10.0.2.0/24
+router r
+    interface a 10.0.1.1/24 on a
+    interface b 10.0.2.1/24 on b
+host x 10.0.1.9
+host y 10.0.1.8
+group some x
+list l extended ipv4
+    10 permit https x to any
+    20 permit ssh   x to any
+    30 deny   ip    x to any
+    40 permit ip    any to any
+place l inbound on r.a
+"""
+
+
+@pytest.mark.parametrize(
+    ("claims", "old", "new", "told"),
+    [
+        # What a name stands for, of which no list speaks.
+        ("expect deny ping some to b\n", "group some x\n", "group some x, y\n", [True]),
+        ("expect deny ping some to b\n", "group some x\n", "group some y\n", [True]),
+        # One more line of what alone may pass.
+        (
+            "expect only https x to b\n",
+            "expect only https x to b\n",
+            "expect only https x to b\nexpect only ssh x to b\n",
+            [False, None],
+        ),
+        (
+            "expect only https x to b\n",
+            "expect only https x to b\n",
+            "expect only https x to b\nexpect only ssh y to b\n",
+            [None],
+        ),
+    ],
+)
+def test_an_expectation_turns_without_a_change_of_lists(
+    tmp_path: Path, claims: str, old: str, new: str, told: list[bool | None]
+) -> None:
+    before = plan_in(tmp_path, FENCED + claims)
+    after = plan_in(tmp_path, (FENCED + claims).replace(old, new))
+    found = impact_of(Session(before), Session(after), NOON).turned
+    assert [each.held for each in found] == told

@@ -600,6 +600,12 @@ place f {} on r.{}
             [],
         ),
         (
+            ["deny tcp/443 a to k", "permit tcp/80 a to k"],
+            ("inbound", "a"),
+            ["management-round 10"],
+        ),
+        (["deny tcp/444 a to k", "permit tcp/80 a to k"], ("inbound", "a"), []),
+        (
             ["deny udp/161 a to k", "permit udp/162 a to k"],
             ("inbound", "a"),
             ["management-round 10"],

@@ -75,9 +75,13 @@ def test_all_equal_paths_are_those_of_plain_recursion(seed: int) -> None:
                 expected = plain.ways_from(origin, destination)
                 node = graphs.node(origin, destination)
                 where = (seed, str(source), str(destination))
-                assert {told(graphs, each) for each in graphs.nodes.sequences(node)} == expected, (
-                    where
-                )
+                sequences = graphs.nodes.sequences(node)
+                assert {told(graphs, each) for each in sequences} == expected, where
+                graph = graphs.graph(origin, destination, node)
+                for token in {token for each in sequences for token in each.tokens}:
+                    everywhere = all(token in each.tokens for each in sequences)
+                    assert graph.all_meet({graphs.tokens.of[token]}) is everywhere, where
+                assert not graph.all_meet(())
     del plan
 
 

@@ -100,6 +100,13 @@ def test_the_rest_of_a_group_is_told_where_nobody_has_what_lies_between(
     assert wording.addresses(others, machines=True) == "hall, s40, s60, s70"
 
 
+def test_leased_addresses_are_told_as_such(plan_of: Callable[[str], Plan]) -> None:
+    wording = Wording(plan_of(PLAN + "leases 10.64.20.32-10.64.20.63 on office by r\n"))
+    leased = blocks("10.64.20.32/27")
+    assert wording.addresses(leased) == "leases of office"
+    assert wording.addresses(less(blocks("10.64.20.0/24"), leased)) == "office but leases of office"
+
+
 def test_machines_are_told_without_the_devices_among_them(wording: Wording) -> None:
     patterns = less(blocks("10.64.20.0/24"), blocks("10.64.20.1"))
     assert wording.addresses(patterns) == "office but r.b"
@@ -122,6 +129,8 @@ def test_machines_are_told_without_the_devices_among_them(wording: Wording) -> N
         ("ping", "ping"),
         ("icmp", "icmp"),
         ("gre", "gre"),
+        ("253,254", "253, 254"),
+        ("252,253,254", "protocols 252-254"),
         ("tcp/1024-,udp/53", "tcp/1024-, udp/53"),
         ("icmp/3/1", "icmp/3/1"),
     ],
