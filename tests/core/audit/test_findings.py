@@ -426,6 +426,22 @@ def test_never_reached_says_why_and_how_to_mend_it(
     assert found.because == because
 
 
+@pytest.mark.parametrize(
+    ("after", "says", "because"),
+    [
+        ("    20 permit udp office to vault\n", "20 lets udp/443 by", (20,)),
+        ("    otherwise permit\n", "the otherwise line lets udp/443 by", ()),
+    ],
+)
+def test_what_goes_round_a_judged_entry_is_told_with_its_line(
+    plan_of: Read, after: str, says: str, because: tuple[int, ...]
+) -> None:
+    plan = plan_of(NETWORK + KEEN + "    10 permit tcp/443 office to vault tls 1.2-\n" + after)
+    (found,) = (each for each in audit(Session(plan), NOW).findings if each.name == "quic-unseen")
+    assert found.message.startswith(says)
+    assert found.because == because
+
+
 def test_an_entry_is_never_reached_only_if_it_is_so_at_every_hour(plan_of: Read) -> None:
     entries = "    10 deny ip any to any during night\n    20 permit tcp/80 kiosk to server{}"
     assert "never-reached" not in names(plan_of(NETWORK + FENCE.format(entries.format(""))))
