@@ -1,5 +1,6 @@
-"""The tokens of one family in one network: what of all that packets cross makes a difference to
-their verdicts, numbered.
+"""The tokens of one family in one network, each with a number: places with lists, stateful devices
+that have some, and borders of translations. Whatever else packets cross makes no difference to
+their verdicts.
 """
 
 from __future__ import annotations
@@ -14,9 +15,7 @@ from crossgate.core.network.way_graph import Border, Token
 
 
 class Tokens:
-    """Places with lists, stateful devices that have some, and borders of translations, each with a
-    number. `of` are all of them by their numbers.
-    """
+    """Numbers tokens. `of` are all of them by their numbers, `placed` the places with lists."""
 
     def __init__(
         self,
