@@ -27,7 +27,7 @@ from crossgate.language.reader import read_plan
 # A slow machine is no fault of the code.
 settings.register_profile(
     "crossgate",
-    max_examples=30,
+    max_examples=25,
     deadline=None,
     suppress_health_check=[HealthCheck.too_slow, HealthCheck.function_scoped_fixture],
 )
