@@ -336,3 +336,20 @@ def test_on_may_be_left_out_where_one_subnet_has_the_address(tmp_path: Path, run
         with pytest.raises(PlanErrors) as errors:
             read(path)
         assert told in str(errors.value)
+
+
+@pytest.mark.parametrize(
+    ("faulty", "entries"),
+    [
+        ("host ssh 10.0.0.300 on a", "list 1 standard ipv4\n    permit ssh"),
+        ("service one tcp/htpss", "list l extended ipv4\n    permit one a to b"),
+    ],
+)
+def test_what_follows_from_a_faulty_line_is_not_told_again(
+    tmp_path: Path, faulty: str, entries: str
+) -> None:
+    path = tmp_path / "net.gate"
+    path.write_text(f"{NET}{faulty}\n{entries}\n")
+    with pytest.raises(PlanErrors) as errors:
+        read(path)
+    assert [each.place.line for each in errors.value.errors if each.place] == [5]

@@ -285,8 +285,9 @@ class _EntryReader:
         start, word = words.index, words.peek()
         try:
             return self.names.addresses(words, self.family)
-        except PlanError:
-            if words.index > start + 1 or not self.names.plan.is_service(word):
+        except PlanError as error:
+            further = isinstance(error, FollowOn) or words.index > start + 1
+            if further or not self.names.plan.is_service(word):
                 raise
             raise words.error_from(start, beyond_sources(word)) from None
 
@@ -297,8 +298,8 @@ class _EntryReader:
         word = words.peek().removesuffix(",")
         try:
             return self.names.service(words, self.family)
-        except PlanError:
-            if not self.names.says_addresses(word):
+        except PlanError as error:
+            if isinstance(error, FollowOn) or not self.names.says_addresses(word):
                 raise
             raise words.error(
                 f"{word} stands where a service belongs: ip for all of them, else as tcp/443"
