@@ -5,23 +5,22 @@ line of the lists decided.
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from typing import Any, NamedTuple
+from typing import Any
 
 from crossgate.core.answers.list_replay import ListReplay
 from crossgate.core.answers.replay import Replay
-from crossgate.core.answers.sums import Line, Sort, Sum
+from crossgate.core.answers.sums import Line, Sum
 from crossgate.core.conversation.verdict import Verdict
-from crossgate.core.model.accesslist import AnyList, ClosedPlace, Decider
-from crossgate.core.model.address import Address
+from crossgate.core.model.accesslist import AnyList, ClosedPlace
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.scope import scope_of
-from crossgate.core.model.service import format_ports, join_ports
 from crossgate.core.model.tls import VERSIONS, suite_name
 from crossgate.core.model.window import Period, periods
 from crossgate.core.traffic.rates import Rates
 from crossgate.formats.readers.names import Column
 from crossgate.formats.readers.traffic import Told, hellos_of
 from crossgate.show.console import alert, count, leading_word, quiet, strong, word
+from crossgate.show.kinds_seen import few_or_count, kind_lines, named_address, size, verdict_word
 from crossgate.show.width import columns
 
 
@@ -46,7 +45,7 @@ def replay_lines(
     if stopped:
         yield ""
         yield strong("not permitted") + quiet(", by packets")
-        yield from _sorts(plan, stopped, top)
+        yield from kind_lines(plan, stopped, top)
     if verdict is not None:
         yield ""
         yield from _said(replay, verdict, top)
@@ -67,7 +66,7 @@ def _users(replay: Replay, top: int) -> Iterator[str]:
     for decider, sums in replay.used().items():
         action = "" if decider.entry is None else f"  {decider.entry.text}"
         yield f"  {decider.name}{quiet(action)}"
-        yield from (f"  {line}" for line in _sorts(replay.network.plan, sums, top, bare=True))
+        yield from (f"  {line}" for line in kind_lines(replay.network.plan, sums, top, bare=True))
 
 
 _BARS = " ▁▂▃▄▅▆▇█"
@@ -134,7 +133,7 @@ def _said(replay: Replay, column: str, top: int) -> Iterator[str]:
     if said.differing.conversations:
         yield ""
         yield strong("device -> plan") + quiet(", by packets")
-        yield from _sorts(replay.network.plan, replay.said_otherwise(), top, compared=True)
+        yield from kind_lines(replay.network.plan, replay.said_otherwise(), top, compared=True)
 
 
 def against_lines(
@@ -155,10 +154,10 @@ def against_lines(
         sums.setdefault((sort.was, sort.verdict), Sum()).include(each)
     yield f"what fares otherwise in {other} than in {own}:"
     yield from _sums(
-        {f"{_verdict(was)} -> {_verdict(now)}": each for (was, now), each in sums.items()}
+        {f"{verdict_word(was)} -> {verdict_word(now)}": each for (was, now), each in sums.items()}
     )
     yield ""
-    yield from _sorts(replay.other.network.plan, stopped, top, compared=True)
+    yield from kind_lines(replay.other.network.plan, stopped, top, compared=True)
 
 
 def list_replay_lines(
@@ -186,7 +185,7 @@ def _one_list(replay: ListReplay, plan: Plan, where: str, top: int) -> Iterator[
     if denied:
         yield ""
         yield strong("not permitted") + quiet(", by packets")
-        yield from _sorts(plan, denied, top)
+        yield from kind_lines(plan, denied, top)
 
 
 def read_lines(told: Sequence[Told], replay: Replay | None) -> Iterator[str]:
@@ -277,7 +276,7 @@ _UNSETTLED = "do not tell what TLS they speak, and pass the lists that ask"
 
 def _verdicts(replay: Replay) -> Iterator[str]:
     found = {
-        _verdict(verdict): each
+        verdict_word(verdict): each
         for verdict, each in replay.sums.verdicts.items()
         if each.conversations
     }
@@ -289,10 +288,6 @@ def _verdicts(replay: Replay) -> Iterator[str]:
     ):
         if each.conversations:
             yield quiet(f"  {count(each.conversations, 'conversation')} of these {what}")
-
-
-def _verdict(verdict: Verdict | None) -> str:
-    return word(verdict) if verdict else alert("nowhere")
 
 
 def _sums(sums: Mapping[str, Sum]) -> list[str]:
@@ -311,150 +306,6 @@ def _sums(sums: Mapping[str, Sum]) -> list[str]:
         for row in cells
     ]
     return columns([[told, *row] for told, row in zip(sums, padded, strict=True)], indent=2)
-
-
-def size(octets: int) -> str:
-    """Write a number of octets in a readable unit."""
-    if octets < 10_000:
-        return f"{octets:,} B"
-    for unit in ("kB", "MB", "GB"):
-        octets = round(octets / 1000)
-        if octets < 10_000:
-            return f"{octets:,} {unit}"
-    return f"{round(octets / 1000):,} TB"
-
-
-class _Row(NamedTuple):
-    """Kinds of conversations that are shown as one: what differs in them, with all its values, and
-    what is the same.
-    """
-
-    sources: frozenset[Address]
-    destinations: frozenset[Address]
-    services: frozenset[str]
-    was: Verdict | None
-    verdict: Verdict | None
-    decider: Decider | None
-
-    def with_respect(self, respect: str, values: frozenset[Any]) -> _Row:
-        """Return the row with other sources, destinations or services."""
-        given: dict[str, Any] = {respect: values}
-        return self._replace(**given)
-
-
-_MERGED = ("services", "destinations", "sources")
-"""What sorts are put together by, in turn: a scan of ports, one of machines, and what many try
-alike.
-"""
-_SHORT = 24
-"""Services that take more room are only counted."""
-_FEW = 3
-"""So few are named; up to so many sources or destinations are not put together."""
-
-
-def _rows(sums: Mapping[Sort, Sum]) -> dict[_Row, Sum]:
-    """Return kinds of conversations, joined where they differ in one respect only."""
-    found = {
-        _Row(
-            frozenset((sort.source,)),
-            frozenset((sort.destination,)),
-            frozenset((sort.service,)),
-            sort.was,
-            sort.verdict,
-            sort.decider,
-        ): each
-        for sort, each in sums.items()
-    }
-    for respect in _MERGED:
-        alike: dict[_Row, list[_Row]] = {}
-        for row in found:
-            alike.setdefault(row.with_respect(respect, frozenset()), []).append(row)
-        merged: dict[_Row, Sum] = {}
-        for same, rows in alike.items():
-            if len(rows) > (1 if respect == "services" else _FEW):
-                whole = same.with_respect(
-                    respect, frozenset(one for row in rows for one in getattr(row, respect))
-                )
-                merged[whole] = Sum()
-                for row in rows:
-                    merged[whole].include(found[row])
-            else:
-                merged |= {row: found[row] for row in rows}
-        found = merged
-    return found
-
-
-def _sorts(
-    plan: Plan,
-    sums: Mapping[Sort, Sum],
-    top: int,
-    compared: bool = False,
-    bare: bool = False,
-) -> Iterator[str]:
-    """Yield the kinds of conversations with the most packets, those that differ in one respect as
-    one; `bare` without verdict and line.
-    """
-    ordered = sorted(
-        _rows(sums).items(),
-        key=lambda item: (-item[1].packets, -item[1].conversations, sorted(item[0].sources)),
-    )
-    rows = []
-    for row, each in ordered[:top]:
-        ends = (
-            _several((_named(plan, one) for one in sorted(side)), "addresses")
-            for side in (row.sources, row.destinations)
-        )
-        verdict = (
-            f"{_verdict(row.was)} -> {_verdict(row.verdict)}" if compared else _verdict(row.verdict)
-        )
-        line = "" if row.decider is None else row.decider.name
-        told = [f"{each.packets:>7,}", " to ".join(ends), _services(row.services)]
-        rows.append(told if bare else [*told, verdict, line])
-    yield from columns(rows, indent=2)
-    if len(ordered) > top:
-        left = sum(each.packets for _, each in ordered[top:])
-        yield quiet(
-            f"  and {count(len(ordered) - top, 'more line')} of {count(left, 'packet')}"
-            + ("" if bare else "; --top N shows more")
-        )
-
-
-def _services(services: Iterable[str]) -> str:
-    """Return services in few words: the ports of a protocol as ranges, or only their number where
-    that is long.
-    """
-    ports: dict[str, list[tuple[int, int]]] = {}
-    others = []
-    for each in services:
-        protocol, slash, port = each.partition("/")
-        if slash and port.isdecimal() and protocol != "icmp":
-            ports.setdefault(protocol, []).append((int(port), int(port)))
-        else:
-            others.append(each)
-    told = [
-        *(
-            f"{protocol}/{format_ports(join_ports(each))}"
-            for protocol, each in sorted(ports.items())
-        ),
-        *sorted(others),
-    ]
-    text = ", ".join(told)
-    return (
-        text if len(text) <= _SHORT else f"{sum(map(len, ports.values())) + len(others):,} services"
-    )
-
-
-def _several(names: Iterable[str], many: str) -> str:
-    found = list(names)
-    return ", ".join(found) if len(found) <= _FEW else f"{len(found):,} {many}"
-
-
-def _named(plan: Plan, address: Address) -> str:
-    if address in plan.host_of:
-        return plan.host_of[address].name
-    if address in plan.interface_of:
-        return str(plan.interface_of[address].point)
-    return str(address)
 
 
 def _lists(replay: Replay) -> Iterator[str]:
@@ -542,7 +393,7 @@ def _tls(plan: Plan, told: Iterable[Told], top: int) -> Iterator[str]:
     """Yield what servers chose in TLS, servers with equal choices as one."""
     alike: dict[tuple[int, int, int], dict[str, int]] = {}
     for (server, port, version, suite), number in sorted(hellos_of(told).items()):
-        servers, name = alike.setdefault((port, version, suite), {}), _named(plan, server)
+        servers, name = alike.setdefault((port, version, suite), {}), named_address(plan, server)
         servers[name] = servers.get(name, 0) + number
     if not alike:
         return
@@ -554,7 +405,12 @@ def _tls(plan: Plan, told: Iterable[Told], top: int) -> Iterator[str]:
     ):
         chosen = [VERSIONS.get(version, f"0x{version:04x}"), suite_name(suite)]
         rows.append(
-            [f"{sum(servers.values()):>7,}", _several(servers, "servers"), f"tcp/{port}", *chosen]
+            [
+                f"{sum(servers.values()):>7,}",
+                few_or_count(servers, "servers"),
+                f"tcp/{port}",
+                *chosen,
+            ]
         )
     yield from columns(rows[:top], indent=2)
     if len(rows) > top:
