@@ -13,9 +13,9 @@ from crossgate.commands import application
 from crossgate.commands.table import COMMANDS
 from crossgate.core.model.finding import KINDS
 from crossgate.demo.chapters import CHAPTERS
+from crossgate.language.device_lines import DEVICE_LINES
 from crossgate.language.glossary import GROUPS, explained
 from crossgate.language.syntax import STATEMENTS
-from crossgate.language.topology import DEVICE_LINES
 from tests.conftest import Run
 
 _LEFT_OUT = (

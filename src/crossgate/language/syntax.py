@@ -10,6 +10,7 @@ from __future__ import annotations
 from crossgate.core.model.named import NameSpace
 from crossgate.language import (
     claims,
+    device_lines,
     entries,
     leasing,
     managing,
@@ -63,8 +64,8 @@ STATEMENTS = {
         Row("zone", settings.zone, once=True),
         Row("subnet", topology.segment, subnet_cells, NameSpace.NAME),
         Row("outside", topology.segment, space=NameSpace.NAME),
-        Row("router", topology.device, space=NameSpace.NAME, block=topology.DEVICE_LINES),
-        Row("switch", topology.device, space=NameSpace.NAME, block=topology.DEVICE_LINES),
+        Row("router", topology.device, space=NameSpace.NAME, block=device_lines.DEVICE_LINES),
+        Row("switch", topology.device, space=NameSpace.NAME, block=device_lines.DEVICE_LINES),
         Row("gateway", topology.gateway, gateway_cells, commas=True),
         Row("host", topology.host, host_cells, NameSpace.NAME),
         Row("leases", leasing.leases, leases_cells, commas=True),
