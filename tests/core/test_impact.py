@@ -282,13 +282,15 @@ def test_an_entry_that_is_switched_off_is_a_change(tmp_path: Path) -> None:
     assert {each.now.verdict.value for each in impact.differences} == {"permitted"}
 
 
-CLAIMED = """\
+SIDES = """\
 subnet a 10.0.1.0/24
 subnet b 10.0.2.0/24
 router r
     interface a 10.0.1.1/24 on a
     interface b 10.0.2.1/24 on b
 host x 10.0.1.9
+"""
+CLAIMED = f"""{SIDES}\
 service shop tcp/443
 expect permit https x to b "why"
 """
@@ -314,13 +316,7 @@ def test_an_expectation_in_other_words_is_no_new_one(
     assert [each.held for each in impact_of(Session(before), Session(after), NOON).turned] == told
 
 
-FENCED = """\
-subnet a 10.0.1.0/24
-subnet b 10.0.2.0/24
-router r
-    interface a 10.0.1.1/24 on a
-    interface b 10.0.2.1/24 on b
-host x 10.0.1.9
+FENCED = f"""{SIDES}\
 host y 10.0.1.8
 group some x
 list l extended ipv4
