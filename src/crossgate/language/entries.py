@@ -282,12 +282,14 @@ class _EntryReader:
         """Read the source of a standard list's entry; where a service stands in its place, the
         error says so.
         """
-        start, word = words.index, words.peek()
+        start = words.index
         try:
             return self.names.addresses(words, self.family)
         except PlanError as error:
-            further = isinstance(error, FollowOn) or words.index > start + 1
-            if further or not self.names.plan.is_service(word):
+            if isinstance(error, FollowOn) or words.index != start + 1:
+                raise
+            word = words.words[start]
+            if not self.names.plan.is_service(word):
                 raise
             raise words.error_from(start, beyond_sources(word)) from None
 
@@ -295,10 +297,10 @@ class _EntryReader:
         """Read the service of an extended list's entry; where addresses stand in its place, the
         error says so.
         """
-        word = words.peek().removesuffix(",")
         try:
             return self.names.service(words, self.family)
         except PlanError as error:
+            word = words.words[words.index - 1].removesuffix(",")
             if isinstance(error, FollowOn) or not self.names.says_addresses(word):
                 raise
             raise words.error(
