@@ -76,7 +76,11 @@ def test_who_locks_himself_out_is_let_in_again(launch: Run, site: Path) -> None:
     assert "failed in the end: keep permit ssh desk to gate" in told
     assert "pushed 2" in told
     assert "runs what it ran before" in told
-    assert "nobody reached gate for 5 seconds, and it went back by itself" in decided
+    # Which of the two is told depends on how long the try to reach it took.
+    assert re.search(
+        r"nobody (reached gate for 5 seconds, and it went|answers there; it goes) back by itself",
+        decided,
+    )
     assert re.search(r"in 10 ", decided)  # the lock was real, and packets met it
     assert "drift 0" in told
 
