@@ -9,9 +9,13 @@ from collections.abc import Iterator
 from pathlib import Path
 
 from crossgate.core.model.finding import KINDS
+from crossgate.language.forms import ENTRIES, PARTS
+from crossgate.language.forms import KINDS as KINDS_OF_WORDS
 from crossgate.language.glossary import GROUPS
+from crossgate.language.syntax import STATEMENTS
 
 FINDINGS = Path(__file__).with_name("commands.md"), "findings"
+GRAMMAR = Path(__file__).with_name("language.md"), "grammar"
 WORDS = Path(__file__).with_name("language.md"), "words"
 
 
@@ -32,6 +36,28 @@ def words() -> Iterator[str]:
             yield f"| `{word}` | {told.meaning} | `{told.example}` |\n"
 
 
+def grammar() -> Iterator[str]:
+    """Yield the forms of all lines, of what these have in common, and the kinds of words."""
+    yield "```\n"
+    for row in STATEMENTS.values():
+        yield f"{row.keyword} {row.form}\n"
+    yield "\nin the block of a device\n"
+    for row in STATEMENTS["switch"].block:
+        yield f"    {row.keyword} {row.form}\n"
+    for (kind, frames), form in ENTRIES.items():
+        yield f"\nin a list: {kind} {'ethernet' if frames else 'ipv4 or ipv6'}\n    {form}\n"
+    yield "\nin each list\n"
+    for row in STATEMENTS["list"].block:
+        yield f"    {row.keyword} {row.form}\n"
+    yield "\n"
+    width = max(map(len, PARTS)) + 2
+    for part, form in PARTS.items():
+        yield f"{part:{width}}{form}\n"
+    yield "```\n\n| word | stands for |\n| --- | --- |\n"
+    for name, kind in KINDS_OF_WORDS.items():
+        yield f"| `{name}` | {kind.meaning} |\n"
+
+
 def made(text: str, name: str, lines: Iterator[str]) -> str:
     """Return a text with a part of it made anew, which stands between two marks."""
     start, end = f"<!-- {name}: made by make docs -->\n", f"<!-- end of {name} -->\n"
@@ -42,7 +68,7 @@ def made(text: str, name: str, lines: Iterator[str]) -> str:
 def main() -> int:
     """Write the tables anew; exit status 1 where --check finds another text."""
     stale = False
-    for (path, name), lines in ((FINDINGS, findings()), (WORDS, words())):
+    for (path, name), lines in ((FINDINGS, findings()), (GRAMMAR, grammar()), (WORDS, words())):
         text = path.read_text(encoding="utf-8")
         new = made(text, name, lines)
         stale = stale or new != text

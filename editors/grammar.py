@@ -14,8 +14,8 @@ from collections.abc import Iterable
 from pathlib import Path
 from typing import Any
 
-from crossgate.language.forms import ENTRIES, FORMS, entry_form, statement_form
-from crossgate.language.syntax import BLOCK_LINES, STATEMENTS
+from crossgate.language.forms import ENTRIES, entry_form, statement_form
+from crossgate.language.syntax import EVERY_ROW, STATEMENTS
 
 GRAMMAR = Path(__file__).with_name("crossgate.tmLanguage.json")
 _ACTIONS = ("permit", "deny", "reject")
@@ -23,20 +23,15 @@ _ACTIONS = ("permit", "deny", "reject")
 
 def grammar() -> dict[str, Any]:
     """Return the grammar."""
-    forms = [statement_form(keyword) for keyword in FORMS] + [entry_form(*each) for each in ENTRIES]
+    forms = [*map(statement_form, EVERY_ROW), *(entry_form(*each) for each in ENTRIES)]
     words = {
         step.word
         for form in forms
-        if form is not None
         for state in form.states
         for step in state
         if re.match(r"\w", step.word)
     }
-    names = [
-        keyword
-        for keyword in (*STATEMENTS, *BLOCK_LINES)
-        if FORMS[keyword].split()[0] in ("NEW", "PART")
-    ]
+    names = [row.keyword for row in EVERY_ROW if row.form.split()[0] in ("NEW", "PART")]
     return {
         "name": "Cross Gate plan",
         "scopeName": "source.crossgate",
@@ -53,7 +48,7 @@ def grammar() -> dict[str, Any]:
             },
             {
                 "name": "keyword.control.crossgate",
-                "match": f"^\\s*({_any({*STATEMENTS, *BLOCK_LINES})})(?=\\s|$)",
+                "match": f"^\\s*({_any(row.keyword for row in EVERY_ROW)})(?=\\s|$)",
             },
             {
                 "match": f"^\\s+(\\d+)?\\s*(off)?\\s*({_any(_ACTIONS)})(?=\\s|$)",

@@ -30,12 +30,13 @@ from crossgate.language.cells import named_cells
 from crossgate.language.names import Names
 from crossgate.language.row import Row
 from crossgate.language.syntax import STATEMENTS
+from crossgate.language.texts import Text
 from crossgate.language.words import Words
 from tests.conftest import Ask, Run
 
 
 def motto(words: Words, names: Names) -> None:
-    """MOTTO = "motto" NAME TEXT."""
+    """Read a `motto` statement."""
     words.keyword("motto")
     words.name("a motto")
     names.plan.title = words.text("the motto, in double quotes")
@@ -48,10 +49,11 @@ def test_a_new_statement_is_a_row_and_a_reading_function(
     plan = tmp_path / "p.gate"
     plan.write_text('motto  a   "first"\nmotto long "second"\nlist l standard ipv4\n')
     assert "no statement motto" in run("lists").stderr
-    monkeypatch.setitem(STATEMENTS, "motto", Row("motto", motto, named_cells))
+    monkeypatch.setitem(STATEMENTS, "motto", Row("motto", "NEW TEXT", motto, named_cells))
     assert run("lists").stdout.startswith("second")
     assert run("tidy").returncode == 0
     assert plan.read_text().startswith('motto a    "first"\nmotto long "second"\n')
+    assert Text("p.gate", plan.read_text()).written(1).roles == ("word", "NEW", "TEXT")
     plan.write_text("mottto a\n")
     assert "there is motto" in run("lists").stderr
     plan.write_text("motto a\n")

@@ -319,6 +319,17 @@ def test_what_is_not_there_cannot_be_edited(demo: Path, run: Run, words: str, me
     assert (done.returncode, message in done.stderr) == (2, True), done.stderr
 
 
+def test_names_with_commas_and_no_blanks_between_are_renamed(tmp_path: Path, run: Run) -> None:
+    text = NET.replace("list old", "group both h,k\nexpect deny tcp/9 h,k to k,h\nlist old")
+    text = text.replace("permit ping a to k", "permit tcp/80,443 h,k to k,h")
+    (tmp_path / "plan.gate").write_text(text)
+    done = run("rename", "host", "h", "hall", "--yes")
+    assert done.returncode == 0, done.stderr
+    new = (tmp_path / "plan.gate").read_text()
+    for line in ("both hall,k", "tcp/9 hall,k to k,hall", "permit tcp/80,443 hall,k to k,hall"):
+        assert line in " ".join(new.split()), new
+
+
 def test_includes_are_renamed_too(tmp_path: Path, run: Run) -> None:
     net, _, lists = NET.partition("list old")
     (tmp_path / "lists.gate").write_text(f"list old{lists}")

@@ -11,8 +11,9 @@ import pytest
 
 from crossgate.core.model.accesslist import Kind
 from crossgate.core.model.named import NameSpace
-from crossgate.language.forms import FORMS, entry_form, statement_form
-from crossgate.language.syntax import BLOCK_LINES, STATEMENTS
+from crossgate.language.forms import ENTRIES, KINDS, PARTS, entry_form, statement_form
+from crossgate.language.lines import form_tokens
+from crossgate.language.syntax import EVERY_ROW, STATEMENTS
 from crossgate.language.texts import Text
 
 ROOT = Path(__file__).parents[2]
@@ -20,8 +21,11 @@ DEMO = (ROOT / "src/crossgate/demo/files/ternhaven.gate").read_text()
 GRAMMAR = ROOT / "editors" / "crossgate.tmLanguage.json"
 
 
-def test_every_statement_has_a_form() -> None:
-    assert FORMS.keys() == STATEMENTS.keys() | BLOCK_LINES.keys()
+def test_forms_name_kinds_of_words_and_parts_that_there_are() -> None:
+    for form in (*(row.form for row in EVERY_ROW), *ENTRIES.values(), *PARTS.values()):
+        assert {*re.findall(r"[A-Z][A-Z_]+", form)} <= {*KINDS, *PARTS}, form
+        assert form.count("(") == form.count(")")
+        assert form.count("[") == form.count("]")
 
 
 def test_every_word_of_the_demo_has_a_place_in_its_form() -> None:
@@ -60,17 +64,8 @@ def test_every_word_of_the_demo_has_a_place_in_its_form() -> None:
     ],
 )
 def test_forms_take_what_the_language_has(line: str) -> None:
-    keyword = line.split()[0]
-    form = statement_form(keyword)
-    assert form is not None
-    assert form.accepts(
-        re.findall(
-            r'"[^"]*"|,|[^\s,"]+'
-            if keyword in ("gateway", "window", "numbering")
-            else r'"[^"]*"|\S+',
-            line,
-        )
-    )
+    form = statement_form(STATEMENTS[line.split()[0]])
+    assert form.accepts(token.text for token, _ in form.roles(form_tokens(line)))
     assert not form.accepts([*line.split(), "surplus"])
 
 
@@ -122,6 +117,26 @@ def test_entries_have_their_conditions_in_order() -> None:
             "log",
         ]
     )
+
+
+@pytest.mark.parametrize(
+    ("line", "names"),
+    [
+        ("group some h,k", "some h k"),
+        ("service web tcp/80,443,udp/53", "web tcp/80,443 udp/53"),
+        ("expect permit web,tcp/22 h,k to b, g but k,10.0.0.1", "web tcp/22 h k b g k"),
+        ("    permit web h,k but k to b at most 5 a second", "web h k k b"),
+        ("leases 10.0.0.8,10.0.0.9 on a by h names h,k", "a h h k"),
+    ],
+)
+def test_names_with_commas_between_are_names_with_blanks_or_without(line: str, names: str) -> None:
+    head = "list l extended ipv4\n" if line[0] == " " else ""
+    text = Text("x", head + line)
+    number = len(text.lines) - 1
+    mentions = text.mentions(number)
+    assert [each.name for each in mentions] == names.split()
+    assert [line[each.start : each.end] for each in mentions] == names.split()
+    assert "" not in text.written(number).roles
 
 
 def test_mentions_know_their_space_and_their_place() -> None:

@@ -11,6 +11,7 @@ from crossgate.core.model.address import Family
 from crossgate.core.model.errors import PlanErrors
 from crossgate.core.model.plan import Plan
 from crossgate.language.forms import statement_form
+from crossgate.language.syntax import STATEMENTS
 from tests.conftest import Run
 
 Read = Callable[[str], Plan]
@@ -122,8 +123,7 @@ expect deny tcp/22 kiosk to server
 
 
 def test_the_form_has_the_whole_line() -> None:
-    form = statement_form("leases")
-    assert form is not None
+    form = statement_form(STATEMENTS["leases"])
     whole = "leases 10.0.0.8/29 , 10.0.0.99 on hall by gate names server , 10.0.0.9 time gate"
     assert form.accepts(whole.split())
     assert not form.accepts(["leases", "10.0.0.8/29", "by", "gate"])

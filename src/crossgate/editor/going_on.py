@@ -11,11 +11,10 @@ from crossgate.core.model.finding import KINDS
 from crossgate.core.model.named import UnknownName
 from crossgate.core.model.plan import Plan
 from crossgate.core.sets.meaning import meaning_of
-from crossgate.language.forms import COMMAS, Step, statement_form
+from crossgate.language.forms import Step
 from crossgate.language.glossary import explained
 from crossgate.language.lines import form_tokens
-from crossgate.language.syntax import STATEMENTS
-from crossgate.language.texts import Text, list_form
+from crossgate.language.texts import Text, line_form, list_form, rows_below
 
 
 class Offer(NamedTuple):
@@ -46,13 +45,17 @@ def offers_at(text: Text, plan: Plan | None, number: int, column: int) -> Offers
     )
     if not line[:1].isspace():
         head = ""
-    commas = line.split(None, 1)[:1] and line.split(None, 1)[0] in COMMAS and not head
-    words = list(form_tokens(line, commas=bool(commas)))
+    words = list(form_tokens(line))
     if words and words[-1].text[0] in ("#", '"'):
         return Offers(column, column, [])
+    form = line_form(words[0].text, head) if words else list_form(head)
+    if form is not None:
+        words = [token for token, _ in form.roles(words)]
     typed = words.pop() if words and words[-1].end == column and words[-1].text != "," else None
     start = column if typed is None else typed.start
-    steps = list(_steps(head, [each.text for each in words]))
+    steps = [] if form is None else form.after(each.text for each in words)
+    if not words:
+        steps = [Step(keyword, "", 0) for keyword in rows_below(head)] + steps
     found = [
         offer
         for step in steps
@@ -67,24 +70,6 @@ def offers_at(text: Text, plan: Plan | None, number: int, column: int) -> Offers
         offer.word: offer for offer in found if offer.word.startswith(begun) and offer.word != begun
     }
     return Offers(start, column, list(unique.values()))
-
-
-def _steps(head: str, words: list[str]) -> Iterator[Step]:
-    """Yield what may follow some words of a line, in the block of a statement or outside of one."""
-    keywords = (
-        [row.keyword for row in STATEMENTS[head.split(None, 1)[0]].block]
-        if head.split(None, 1)[:1] and head.split(None, 1)[0] in STATEMENTS
-        else []
-    )
-    if not words:
-        yield from (Step(word, "", 0) for word in (keywords if head else STATEMENTS))
-    elif words[0] in (keywords if head else STATEMENTS):
-        form = statement_form(words[0])
-        yield from form.after(words) if form is not None else ()
-        return
-    form = list_form(head)
-    if form is not None and head.startswith("list"):
-        yield from form.after(words)
 
 
 def _offers(step: Step, plan: Plan | None, typed: str) -> Iterator[Offer]:

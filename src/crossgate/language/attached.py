@@ -19,7 +19,7 @@ from crossgate.language.words import Words
 
 
 def subnet_prefix(words: Words) -> Pattern:
-    """PREFIX = ADDRESS/LEN, without bits behind its length."""
+    """Read a prefix, which has no bits behind its length."""
     word = words.take("a prefix, as 10.64.8.0/22")
     address, length = with_length(words, word, "a prefix, as 10.64.8.0/22")
     block = prefix(address, length)
@@ -62,7 +62,7 @@ ATTACHED = ("at", "mac", "cost", "passive")
 
 
 def on_segment(words: Words, names: Names, own: list[Address]) -> Segment:
-    """ON = ["on" SUBNET]; it may be left out where exactly one subnet has the addresses."""
+    """Take `on SUBNET`; it may be left out where exactly one subnet has the addresses."""
     if words.peek() != "on":
         return _only_subnet(words, names, own)
     words.keyword("on")
@@ -131,12 +131,12 @@ def see_that_it_belongs(
 
 
 def at_port(words: Words) -> Point | None:
-    """AT = ["at" SWITCH.PORT]."""
+    """Take `at SWITCH.PORT` where it stands."""
     return port_reference(words) if words.accept("at") else None
 
 
 def mac_word(words: Words) -> int | None:
-    """MAC = ["mac" 6OCTETS], of one station."""
+    """Take `mac` and the six octets of one station where they stand."""
     if not words.accept("mac"):
         return None
     word = words.take("a hardware address, as 00:00:5e:00:53:21")

@@ -31,10 +31,7 @@ _FAMILIES = {family.word: family for family in Family}
 
 
 def placement(words: Words, names: Names) -> None:
-    """PLACE = "place" LIST (("inbound" | "outbound") "on" WHERE | "within" "subnet" NAME).
-
-    A place has one list of a family each way.
-    """
+    """Read a `place` statement. A place has one list of a family each way."""
     words.keyword("place")
     access_list = names.any_list(words, "the number or name of a list")
     try:
@@ -132,7 +129,7 @@ def standing(
 
 
 def where(words: Words, names: Names) -> Point:
-    """WHERE = POINT | ("subnet" | "host" | "group") NAME | DEVICE "itself"."""
+    """Take where a list is placed."""
     word = words.take(
         "a place: DEVICE.INTERFACE, SWITCH.PORT, subnet NAME, DEVICE itself, host NAME or group "
         "NAME"
@@ -187,9 +184,7 @@ def where(words: Words, names: Names) -> Point:
 
 
 def expectation(words: Words, names: Names) -> None:
-    """EXPECT = ("expect" | "keep") (CLAIM SERVICE ENDS LIMITS [FLAGS] [HOURS] ["by" DECIDER] |
-    "only" SERVICES ENDS LIMITS [HOURS]) [UNTIL] [OWNER] [TEXT].
-    """
+    """Read an `expect` or a `keep` statement."""
     keep = words.choice(("expect", "keep")) == "keep"
     if words.accept("only"):
         _only(words, names, keep)
@@ -232,7 +227,7 @@ def expectation(words: Words, names: Names) -> None:
 
 
 def _only(words: Words, names: Names, keep: bool) -> None:
-    """SERVICES = "nothing" | SERVICE *("and" SERVICE); the destination may be "elsewhere"."""
+    """Take `nothing`, or services with `and` between them; the destination may be `elsewhere`."""
     services: dict[str, dict[Family, Service]] = {}
     if not words.accept("nothing"):
         while not services or words.accept("and"):
@@ -277,7 +272,7 @@ def _only(words: Words, names: Names, keep: bool) -> None:
 
 
 def _ends(words: Words, names: Names, elsewhere: bool = False) -> tuple[str, str]:
-    """ENDS = END "to" END."""
+    """Take a source, `to` and a destination."""
     source = _end(words, names)
     words.keyword("to")
     if elsewhere and words.peek() == ELSEWHERE and meaning_of(names.plan, ELSEWHERE) is None:
@@ -286,9 +281,7 @@ def _ends(words: Words, names: Names, elsewhere: bool = False) -> tuple[str, str
 
 
 def _limits(words: Words, names: Names, services: dict[str, dict[Family, Service]]) -> _Limits:
-    """LIMITS = ["source" "port" N] ["at" TIME] ["flooding"] ["no" "tls" | ["tls" VERSIONS]
-    ["cipher" SUITES]] ["over" FAMILY].
-    """
+    """Take what limits a claim to some of its packets."""
     source_port = at = over = spoken = None
     if words.accept("source"):
         words.keyword("port")
@@ -323,9 +316,7 @@ def _limits(words: Words, names: Names, services: dict[str, dict[Family, Service
 
 
 def _flags(words: Words, claim: Claim, service: str, services: dict[Family, Service]) -> FlagTest:
-    """FLAGS = "flags" 1#FLAG, behind its first word: TCP segments with them that open nothing, each
-    of them alone.
-    """
+    """Take the flags behind `flags`: TCP segments with them that open nothing, each of them alone."""
     if any(term.protocol not in (None, TCP) for each in services.values() for term in each.terms):
         raise words.error(f"flags are TCP's, and {service} is not tcp alone")
     if claim is Claim.HALF_OPEN:
@@ -342,7 +333,7 @@ def _flags(words: Words, claim: Claim, service: str, services: dict[Family, Serv
 
 
 def _hours(words: Words, names: Names, at: Moment | None) -> Hours | None:
-    """HOURS = [("during" | "outside") WINDOW]."""
+    """Take `during` or `outside` and a window where they stand."""
     if words.peek() not in ("during", "outside"):
         return None
     word = words.take("")
@@ -364,7 +355,7 @@ class _Limits(NamedTuple):
 def _until(
     words: Words, hours: Hours | None, at: Moment | None
 ) -> tuple[Hours | None, date | None]:
-    """UNTIL = ["until" DAY]; return the hours to that day's end, and the day."""
+    """Take `until` and a day where they stand; return the hours to that day's end, and the day."""
     if words.peek() != "until":
         return hours, None
     day = until(words)
@@ -389,7 +380,7 @@ def _close(words: Words) -> tuple[str, str, str]:
 
 
 def acceptance(words: Words, names: Names) -> None:
-    """ACCEPT = "accept" FINDING "in" LIST [NUMBER] TEXT."""
+    """Read an `accept` statement."""
     words.keyword("accept")
     finding = words.choice(KINDS, "the name of a finding, as no-effect")
     words.keyword("in")
@@ -425,9 +416,7 @@ def in_some_family(words: Words, names: Names, service: str) -> dict[Family, Ser
 
 
 def _end(words: Words, names: Names) -> str:
-    """END = 1#WORD ["but" 1#WORD]; WORD = HOST | DEVICE | POINT | SUBNET | GROUP | OUTSIDE |
-    ADDRESS | ADDRESS/LEN | RANGE | "any".
-    """
+    """Take one end of a claim: names and addresses with commas between them, and others after `but`."""
     if not words.peek():
         raise words.missing(
             "an end: a host, a device, a point, a subnet, a group, an outside, an address or any"
@@ -436,7 +425,7 @@ def _end(words: Words, names: Names) -> str:
 
 
 def _decider(words: Words, names: Names) -> DeciderKey:
-    """DECIDER = LIST (NUMBER | "otherwise")."""
+    """Take a list and the number of its entry, or `otherwise`."""
     access_list = names.any_list(words, "the number or name of a list")
     if words.accept("otherwise"):
         return DeciderKey(access_list.name, None)

@@ -91,7 +91,7 @@ def _parsed(words: Words, parse: Callable[[str], _T], expected: str) -> _T:
 
 
 def _source_ports(words: Words, head: EntryHead) -> Condition:
-    """SOURCE_PORTS = "source" "port" PORTS."""
+    """Take the ports behind `source port`."""
     words.keyword("source")
     _needs(
         words,
@@ -104,14 +104,14 @@ def _source_ports(words: Words, head: EntryHead) -> Condition:
 
 
 def _established(words: Words, head: EntryHead) -> Condition:
-    """ESTABLISHED = "established"."""
+    """Return the condition that `established` stands for."""
     words.keyword("established")
     _needs(words, head.service, {TCP}, "established asks for TCP flags and needs a service of tcp")
     return Flags(ESTABLISHED, "established")
 
 
 def _flags(words: Words, head: EntryHead) -> Condition:
-    """FLAGS = "flags" 1#FLAG."""
+    """Take the flags behind `flags`."""
     words.keyword("flags")
     _needs(words, head.service, {TCP}, "flags are TCP's and need a service of tcp")
     return Flags(
@@ -121,13 +121,13 @@ def _flags(words: Words, head: EntryHead) -> Condition:
 
 
 def _fragments(words: Words, _: EntryHead) -> Condition:
-    """FRAGMENTS = "fragments"."""
+    """Return the condition that `fragments` stands for."""
     words.keyword("fragments")
     return Fragments()
 
 
 def _dscp(words: Words, _: EntryHead) -> Condition:
-    """DSCP = "dscp" VALUE."""
+    """Take the value behind `dscp`."""
     words.keyword("dscp")
     return Dscp(_parsed(words, parse_dscp, "a DSCP value, 0 to 63 or a name"))
 
@@ -141,7 +141,7 @@ def _until(words: Words, head: EntryHead) -> Condition:
 
 
 def until(words: Words) -> date:
-    """UNTIL = "until" YYYY-MM-DD; return the day."""
+    """Take the day behind `until`, and return it."""
     words.keyword("until")
     word = words.take("a day, as 2027-03-31")
     try:
@@ -154,12 +154,12 @@ def until(words: Words) -> date:
 
 
 def owner(words: Words) -> str:
-    """OWNER = ["for" TEXT]; return the owner of a line, "" for none."""
+    """Take `for` and a text where they stand; return the owner of a line, "" for none."""
     return words.text("a name in double quotes") if words.accept("for") else ""
 
 
 def during(words: Words, names: Names) -> str:
-    """DURING = "during" WINDOW; return the window's name."""
+    """Take the window behind `during`, and return its name."""
     words.keyword("during")
     return window_name(words, names)
 
@@ -175,7 +175,7 @@ def window_name(words: Words, names: Names) -> str:
 
 
 def _at_most(words: Words, head: EntryHead) -> Condition:
-    """RATE = "at" "most" N "a" ("second" | "minute") ["from" "each" "source"]."""
+    """Take a rate behind `at`, as `most 5 a second from each source`."""
     words.keyword("at")
     words.keyword("most")
     action = head.action
@@ -202,7 +202,7 @@ def _tls(words: Words, head: EntryHead) -> Condition:
 
 
 def tls_test(words: Words) -> TlsTest:
-    """TLS = "tls" VERSIONS ["cipher" SUITES] / "cipher" SUITES."""
+    """Take what is asked of TLS, behind `tls` or `cipher`."""
     versions = _tls_part(words, "tls", parse_versions, "versions of TLS, as 1.2,1.3 or 1.2-")
     suites = _tls_part(
         words, "cipher", parse_suites, "cipher suites, by name or number, with commas"
@@ -254,7 +254,9 @@ def _by_word(kind: Kind, loose: bool) -> dict[str, Written]:
 
 
 def read_conditions(words: Words, head: EntryHead, kind: Kind) -> tuple[Condition, ...]:
-    """CONDITIONS = *LOOSE *REST, each once, the rest in their order; return those of an entry."""
+    """Take the conditions of an entry, each once, and return them: the loose ones in any order, then
+    the rest in theirs.
+    """
     loose, rest = _by_word(kind, True), _by_word(kind, False)
     found: list[Condition] = []
     seen: set[str] = set()

@@ -27,11 +27,7 @@ from crossgate.language.words import Words
 
 
 def interface(words: Words, names: Names, owner: Device) -> None:
-    """INTERFACE = "interface" NAME 1*(ADDRESS/LEN) ["on" SUBNET] ["at" SWITCH.PORT] ["mac" MAC]
-    ["cost" NUMBER] ["passive"].
-
-    What stands behind the subnet may come in any order.
-    """
+    """Read an `interface` line; what stands behind its addresses may come in any order."""
     words.keyword("interface")
     name = words.part("an interface")
     if name in owner.interfaces or name in owner.ports:
@@ -103,7 +99,7 @@ _MOST_COST = 65_535
 
 
 def _cost(words: Words) -> int | None:
-    """COST = ["cost" NUMBER], of 1 to 65535."""
+    """Take `cost NUMBER`, from 1 to 65535, where it stands; return None where it does not."""
     if not words.accept("cost"):
         return None
     expected = f"a cost from 1 to {_MOST_COST}"
@@ -114,7 +110,7 @@ def _cost(words: Words) -> int | None:
 
 
 def _passive(words: Words, on: Segment) -> bool:
-    """PASSIVE = ["passive"], of an interface on a subnet."""
+    """Take `passive`, of an interface on a subnet, where it stands."""
     if not words.accept("passive"):
         return False
     if on.outside:
@@ -125,7 +121,7 @@ def _passive(words: Words, on: Segment) -> bool:
 
 
 def port(words: Words, names: Names, owner: Device) -> None:
-    """PORT = "port" (NAME ["to" SWITCH.PORT] | FIRST-LAST) ["isolated"]."""
+    """Read a `port` line, of one port or of a row of them (`1-24`)."""
     words.keyword("port")
     if not owner.switch:
         raise words.error(
@@ -168,7 +164,7 @@ def port_range(word: str) -> list[str]:
 
 
 def route(words: Words, names: Names, owner: Device) -> None:
-    """ROUTE = "route" (PREFIX | "default") "via" ADDRESS / "route" PREFIX "discard"."""
+    """Read a `route` line."""
     words.keyword("route")
     word = words.take("a prefix or default")
     destination: Pattern | None = None
@@ -191,7 +187,7 @@ def route(words: Words, names: Names, owner: Device) -> None:
 
 
 def _via(words: Words, destination: Pattern | None) -> Address | None:
-    """VIA = "via" ADDRESS / "discard"; return the next device's address, None where packets are
+    """Take `via ADDRESS` or `discard`; return the next device's address, None where packets are
     dropped.
     """
     if looks_like_address(words.peek()):
@@ -207,12 +203,25 @@ def _via(words: Words, destination: Pattern | None) -> Address | None:
     return None
 
 
-PORT_LINE = Row("port", port, named_cells, NameSpace.NAME)
+PORT_LINE = Row("port", "PART [to PORT | isolated]", port, named_cells, NameSpace.NAME)
 DEVICE_LINES = (
-    Row("interface", interface, interface_cells, NameSpace.NAME),
+    Row(
+        "interface",
+        "PART PREFIX+ (on SUBNET | at PORT | mac MAC | cost NUMBER | passive)*",
+        interface,
+        interface_cells,
+        NameSpace.NAME,
+    ),
     PORT_LINE,
-    Row("route", route, route_cells),
-    Row("translate", translate, translate_cells),
-    Row("manage", manage),
+    Row("route", "((PREFIX | default) via ADDRESS | PREFIX discard)", route, route_cells),
+    Row(
+        "translate",
+        "(ENDS [SERVICE] leaving PART (as (itself | ENDS) | unchanged)"
+        " | ENDS both ways PART as ENDS"
+        " | (itself | ENDS) [SERVICE] entering PART to END [port NUMBER])",
+        translate,
+        translate_cells,
+    ),
+    Row("manage", "netconf [ADDRESS | HOST] [port NUMBER] [user USER]", manage),
 )
 """What stands in the block of a router or a switch; only a switch has ports."""

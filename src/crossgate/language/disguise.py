@@ -38,8 +38,8 @@ from crossgate.core.model.plaintext import numeral
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import ServiceError, split_service
 from crossgate.core.sets.meaning import PRIVATE, PRIVATE_BLOCKS
-from crossgate.language.forms import ENTRIES, FORMS
-from crossgate.language.syntax import BLOCK_LINES, STATEMENTS
+from crossgate.language.forms import ENTRIES, PARTS
+from crossgate.language.syntax import EVERY_ROW
 from crossgate.language.texts import Text
 
 _LEAST_HOST = {Family.IPV4: 8, Family.IPV6: 64}
@@ -48,11 +48,17 @@ _TOP = {Family.IPV4: 8, Family.IPV6: 16}
 _ODD = re.compile(r"[^\w-]")
 _LENGTH = re.compile(r"/(\d{1,3})$")
 _WORDS = frozenset(
-    re.findall(r"(?<![\w-])[a-z][a-z-]*(?![\w-])", " ".join([*FORMS.values(), *ENTRIES.values()]))
-) | {
-    *STATEMENTS,
-    *BLOCK_LINES,
-}
+    re.findall(
+        r"(?<![\w-])[a-z][a-z-]*(?![\w-])",
+        " ".join(
+            [
+                *(f"{row.keyword} {row.form}" for row in EVERY_ROW),
+                *ENTRIES.values(),
+                *PARTS.values(),
+            ]
+        ),
+    )
+)
 _NAMING = frozenset(
     (
         "NEW",

@@ -70,7 +70,7 @@ class Head(NamedTuple):
 
 
 def header(words: Words) -> Head:
-    """LIST = "list" ID ("standard" | "extended") ("ipv4" | "ipv6" | "ethernet") [UNTIL] [OWNER]."""
+    """Read the first line of a list."""
     words.keyword("list")
     name = (
         words.number("a list number", MOST_NUMBER)
@@ -171,7 +171,7 @@ def _block(
 
 
 def note(words: Words) -> Note:
-    """NOTE = "note" TEXT."""
+    """Read a `note` line of a list."""
     words.keyword("note")
     text = words.text("the remark, in double quotes")
     words.end()
@@ -179,7 +179,7 @@ def note(words: Words) -> Note:
 
 
 def closing_line(words: Words) -> Otherwise:
-    """OTHERWISE = "otherwise" ACTION."""
+    """Read an `otherwise` line of a list."""
     words.keyword("otherwise")
     action = _ACTIONS[words.choice(_ACTIONS)]
     words.end()
@@ -202,7 +202,7 @@ def one_entry(
 
 
 def entry_head(words: Words, next_number: int) -> tuple[int, bool, int, Action]:
-    """HEAD = [NUMBER] ["off"] ACTION; return the number, whether it is off, the index of the action
+    """Take what an entry begins with; return its number, whether it is off, the index of the action
     among the words, and the action.
     """
     number = next_number
@@ -237,9 +237,7 @@ class _EntryReader:
         self.any = anywhere(family)
 
     def entry(self, words: Words, next_number: int) -> Entry:
-        """ENTRY = [NUMBER] ["off"] ACTION (SOURCE | SERVICE SOURCE "to" DESTINATION) CONDITIONS
-        ["log"] [OWNER] [TEXT].
-        """
+        """Read an entry; one without a number gets the next."""
         number, off, start, action = entry_head(words, next_number)
         service, destination = IP, self.any
         if self.kind is Kind.STANDARD:
@@ -315,9 +313,7 @@ class FrameEntryReader:
         self.names, self.kind, self.name = names, kind, name
 
     def entry(self, words: Words, next_number: int) -> EthernetEntry:
-        """ENTRY = [NUMBER] ["off"] ACTION (STATIONS | ETHERTYPE STATIONS "to" STATIONS) ["during"
-        WINDOW] [UNTIL] ["log"] [OWNER] [TEXT].
-        """
+        """Read an entry; one without a number gets the next."""
         number, off, start, action = entry_head(words, next_number)
         if action is Action.REJECT:
             raise words.error("a frame is dropped in silence, nobody tells its sender; write deny")
@@ -364,7 +360,7 @@ class FrameEntryReader:
 
     @staticmethod
     def _ethertype(words: Words) -> int | None:
-        """ETHERTYPE = "any" | "ipv4" | "ipv6" | "arp" | NUMBER."""
+        """Take an EtherType, `any` for every one."""
         word = words.take("what the frame carries: any, ipv4, ipv6, arp or a number as 0x88cc")
         if word == "any":
             return None
@@ -384,7 +380,7 @@ class FrameEntryReader:
         return number
 
     def _stations(self, words: Words) -> Stations:
-        """STATIONS = "any" | "broadcast" | MAC ["wild" WILDCARD] | HOST | DEVICE | POINT."""
+        """Take the stations of a frame list's entry."""
         word = words.take("a hardware address, a host, a device, a point, broadcast or any")
         if word == "any":
             return ANY_STATION
@@ -426,5 +422,5 @@ def read_mac(words: Words, word: str) -> int:
         raise words.error(str(error)) from None
 
 
-LIST_LINES = (Row("note", note), Row("otherwise", closing_line))
+LIST_LINES = (Row("note", "TEXT", note), Row("otherwise", "ACTION", closing_line))
 """What stands in the block of a list besides entries."""

@@ -1,8 +1,5 @@
-"""What may stand where in a line: a form for each statement, and the automaton made from it.
-
-In a form, lower-case words stand for themselves and words in capitals for a kind of word (`KINDS`)
-or for a part that is defined below (`_PARTS`). `( | )` are alternatives, `[ ]` is optional, `*` and
-`+` are repetition.
+"""What may stand where in a line: the automaton made from a form (`row`), the forms of entries, the
+kinds of words (`KINDS`) and the parts that forms have in common (`PARTS`).
 
 Lines are read by the functions in the table of statements (`syntax`), which report errors more
 exactly. The forms say, of a line that is still being typed, what each word is and what may come
@@ -12,55 +9,16 @@ next.
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from functools import cache
 from typing import NamedTuple
 
 from crossgate.core.model.accesslist import Kind
 from crossgate.core.model.address import looks_like_address
-from crossgate.core.model.bundles import BUNDLES
 from crossgate.core.model.tls import TlsTest
 from crossgate.language.conditions import WRITTEN, written
-
-FORMS: Mapping[str, str] = {
-    "title": "TEXT",
-    "include": "TEXT",
-    "routing": "(shortest | static)",
-    "numbering": "standard RANGE (, RANGE)* extended RANGE (, RANGE)*",
-    "client": "ports RANGE",
-    "zone": "ZONE",
-    "subnet": "NEW PREFIX+ [vlan NUMBER] [isolated]",
-    "outside": "NEW PREFIX* [but END (, END)*]",
-    "router": "NEW (stateful | closed)*",
-    "switch": "NEW (stateful | closed)*",
-    "interface": "PART PREFIX+ (on SUBNET | at PORT | mac MAC | cost NUMBER | passive)*",
-    "port": "PART [to PORT | isolated]",
-    "route": "((PREFIX | default) via ADDRESS | PREFIX discard)",
-    "translate": (
-        "(ENDS [SERVICE] leaving PART (as (itself | ENDS) | unchanged) | ENDS both ways PART as "
-        "ENDS | (itself | ENDS) [SERVICE] entering PART to END [port NUMBER])"
-    ),
-    "manage": "netconf [ADDRESS | HOST] [port NUMBER] [user USER]",
-    "gateway": "ADDRESS+ [on SUBNET] by POINT (, POINT)* [vrid NUMBER]",
-    "host": "NEW ADDRESS+ (on SUBNET | at PORT | gateway ADDRESS | mac MAC)* [stateful]",
-    "leases": (
-        "PATTERN (, PATTERN)* on SUBNET by MACHINE [names SERVER (, SERVER)*] "
-        "[time SERVER (, SERVER)*]"
-    ),
-    "group": "NEW (from TEXT [column TEXT] | MEMBERS)",
-    "use": f"services ({' | '.join(BUNDLES)})+",
-    "service": "NEW SERVICE (, SERVICE)*",
-    "window": "NEW (DAYS HOURS (, DAYS HOURS)* | DATE CLOCK to DATE CLOCK)",
-    "list": "NEW (standard | extended) (ipv4 | ipv6 | ethernet) [until DATE] [for TEXT]",
-    "note": "TEXT",
-    "otherwise": "ACTION",
-    "place": "LIST ((inbound | outbound) on WHERE | within subnet SUBNET)",
-    "expect": "CLAIM",
-    "keep": "CLAIM",
-    "accept": "FINDING in LIST [NUMBER] TEXT",
-}
-"""The forms of statements and of lines in blocks that begin with a keyword, without that keyword.
-"""
+from crossgate.language.lines import Token
+from crossgate.language.row import Row
 
 
 def _conditions(kind: Kind) -> str:
@@ -101,7 +59,7 @@ ENTRIES: Mapping[tuple[Kind, bool], str] = {
 }
 """The forms of entries, by the kind of their list and whether it is one for frames."""
 
-_PARTS: Mapping[str, str] = {
+PARTS: Mapping[str, str] = {
     "ACTION": "(permit | deny | reject)",
     "MEMBERS": "MEMBER (, MEMBER)* [but MEMBER (, MEMBER)*]",
     "MEMBER": "(any | PATTERN [wild WILDCARD | mask WILDCARD] | leases of SUBNET | NAME)",
@@ -128,49 +86,95 @@ _DAY = re.compile(r"(mon|tue|wed|thu|fri|sat|sun|daily|weekdays|weekends)", re.I
 
 
 def _is_name(word: str) -> bool:
-    return word[:1] not in ('"', ",") and not looks_like_address(word)
+    return _no_text(word) and word[:1] != "," and not looks_like_address(word)
 
 
-KINDS: Mapping[str, Callable[[str], bool]] = {
-    "TEXT": lambda word: word[:1] == '"',
-    "NUMBER": lambda word: word[:1].isdigit(),
-    "RANGE": lambda word: word[:1].isdigit(),
-    "ZONE": _is_name,
-    "NEW": lambda word: word[:1] != '"',
-    "USER": lambda word: word[:1] != '"',
-    "PART": lambda word: word[:1] != '"',
-    "PREFIX": looks_like_address,
-    "ADDRESS": looks_like_address,
-    "PATTERN": looks_like_address,
-    "WILDCARD": looks_like_address,
-    "MAC": lambda word: word.count(":") == 5,
-    "NAME": _is_name,
-    "ENDPOINT": _is_name,
-    "MACHINE": _is_name,
-    "SUBNET": _is_name,
-    "HOST": _is_name,
-    "GROUP": _is_name,
-    "DEVICE": lambda word: _is_name(word) and "." not in word,
-    "POINT": lambda word: "." in word,
-    "PORT": lambda word: "." in word,
-    "SERVICE": lambda word: word[:1] not in ('"', ","),
-    "LIST": lambda word: word[:1] != '"',
-    "WINDOW": _is_name,
-    "FINDING": _is_name,
-    "PORTS": lambda word: word[:1] != '"',
-    "FLAGS": lambda word: word[:1] != '"',
-    "DSCP": lambda word: word[:1] != '"',
-    "VERSIONS": lambda word: word[:1] in "-123456789",
-    "SUITES": lambda word: word[:1] != '"',
-    "DAYS": lambda word: _DAY.match(word) is not None,
-    "HOURS": lambda word: ":" in word,
-    "DATE": lambda word: word.count("-") == 2,
-    "CLOCK": lambda word: ":" in word,
-    "TIME": lambda word: word[:1].isdigit() or word == "now" or _DAY.match(word) is not None,
+class KindOfWord(NamedTuple):
+    """What a word of a form in capitals stands for: its meaning, and what tells whether a word may
+    be one. `commas` says that it may have commas in it.
+    """
+
+    meaning: str
+    fits: Callable[[str], bool]
+    commas: bool = False
+
+    def may_be(self, word: str) -> bool:
+        """Whether a word may be of this kind."""
+        return (self.commas or "," not in word) and self.fits(word)
+
+
+def _no_text(word: str) -> bool:
+    return word[:1] != '"'
+
+
+def _number(word: str) -> bool:
+    return word[:1].isdigit()
+
+
+def _point(word: str) -> bool:
+    return "." in word
+
+
+def _time(word: str) -> bool:
+    return ":" in word
+
+
+KINDS: Mapping[str, KindOfWord] = {
+    "TEXT": KindOfWord("text in double quotes", lambda word: word[:1] == '"', commas=True),
+    "NUMBER": KindOfWord("a number", _number),
+    "RANGE": KindOfWord("a number, or a first and a last one: `1-99`", _number),
+    "ZONE": KindOfWord("a name of the IANA time zone database", _is_name),
+    "NEW": KindOfWord("the name that this line defines", _no_text),
+    "USER": KindOfWord("a user's name on a device", _no_text),
+    "PART": KindOfWord("an interface or a port of this device", _no_text),
+    "PREFIX": KindOfWord("an address with the length of its prefix", looks_like_address),
+    "ADDRESS": KindOfWord("an address", looks_like_address),
+    "PATTERN": KindOfWord("an address, a prefix or a range of addresses", looks_like_address),
+    "WILDCARD": KindOfWord("a mask, written as an address", looks_like_address),
+    "MAC": KindOfWord("a hardware address of six octets", lambda word: word.count(":") == 5),
+    "NAME": KindOfWord("a host, a subnet, a group, a device or a point", _is_name),
+    "ENDPOINT": KindOfWord("a NAME or an outside", _is_name),
+    "MACHINE": KindOfWord("a host, a device or a point", _is_name),
+    "SUBNET": KindOfWord("a subnet", _is_name),
+    "HOST": KindOfWord("a host", _is_name),
+    "GROUP": KindOfWord("a group", _is_name),
+    "DEVICE": KindOfWord("a device", lambda word: _is_name(word) and not _point(word)),
+    "POINT": KindOfWord("an interface or a port of a device: `DEVICE.PART`", _point),
+    "PORT": KindOfWord("a port of a switch: `SWITCH.PORT`", _point),
+    "SERVICE": KindOfWord(
+        "services without blanks: `tcp/80,443`, `ping`",
+        lambda word: word[:1] not in ('"', ","),
+        commas=True,
+    ),
+    "LIST": KindOfWord("an access list", _no_text),
+    "WINDOW": KindOfWord("a window", _is_name),
+    "FINDING": KindOfWord("a finding of `check`", _is_name),
+    "PORTS": KindOfWord("ports without blanks: `53,1024-`", _no_text, commas=True),
+    "FLAGS": KindOfWord("TCP flags: `SYN,!ACK`", _no_text, commas=True),
+    "DSCP": KindOfWord("a DSCP value, by its name or number", _no_text),
+    "VERSIONS": KindOfWord(
+        "versions of TLS: `1.2,1.3`, `1.2-`", lambda word: word[:1] in "-123456789", commas=True
+    ),
+    "SUITES": KindOfWord("cipher suites, by name or number", _no_text, commas=True),
+    "DAYS": KindOfWord(
+        "`daily`, `weekdays`, `weekends`, `mon`, `mon-fri`",
+        lambda word: _DAY.match(word) is not None,
+    ),
+    "HOURS": KindOfWord("from when to when: `22:00-05:30`", _time),
+    "DATE": KindOfWord("a day: `2027-03-31`", lambda word: word.count("-") == 2),
+    "CLOCK": KindOfWord("a time of the day: `06:00`", _time),
+    "TIME": KindOfWord(
+        "`now`, a day of the week or a day; with a CLOCK behind it, or `2027-03-31T06:00`",
+        lambda word: _number(word) or word == "now" or _DAY.match(word) is not None,
+    ),
 }
-"""The kinds of words, each with what tells whether a word may be of it; words that a form has
-itself go before.
-"""
+"""The kinds of words; words that a form has itself go before."""
+
+
+def _at_commas(token: Token) -> Iterator[Token]:
+    """Yield the parts of a word that is divided at its commas, and the commas."""
+    for part in re.finditer(r",|[^,]+", token.text):
+        yield Token(part[0], token.start + part.start(), token.start + part.end())
 
 
 class Step(NamedTuple):
@@ -196,15 +200,20 @@ class Form:
         ]
         self.ends = frozenset(state for state, closed in enumerate(reach) if end in closed)
 
-    def roles(self, words: Sequence[str]) -> list[str]:
-        """Return what each word of a line is: "word" for a word of the language, a kind, or ""
-        where the form has no place for it.
+    def roles(self, tokens: Iterable[Token]) -> list[tuple[Token, str]]:
+        """Return the words of a line, each with what it is: "word" for a word of the language, a
+        kind, or "" where the form has no place for it.
+
+        Commas between words that have none of their own are words too.
         """
-        found, states = [], {0}
-        for word in words:
-            steps = self._taking(states, word)
-            found.append("" if not steps else "word" if steps[0].word else steps[0].kind)
-            states = {step.after for step in steps} or states
+        found, states = list[tuple[Token, str]](), {0}
+        for token in tokens:
+            whole = "," not in token.text or self._taking(states, token.text)
+            for part in (token,) if whole else _at_commas(token):
+                steps = self._taking(states, part.text)
+                role = "" if not steps else "word" if steps[0].word else steps[0].kind
+                found.append((part, role))
+                states = {step.after for step in steps} or states
         return found
 
     def after(self, words: Iterable[str]) -> list[Step]:
@@ -228,7 +237,7 @@ class Form:
         """Return the steps for a word: where some step is for exactly this word, only such steps."""
         steps = [step for state in sorted(states) for step in self.states[state]]
         own = [step for step in steps if step.word == word]
-        return own or [step for step in steps if step.kind and KINDS[step.kind](word)]
+        return own or [step for step in steps if step.kind and KINDS[step.kind].may_be(word)]
 
     # From a form to the automaton: each part leads from one state to another.
 
@@ -277,8 +286,8 @@ class Form:
             if reader.take() == "]":
                 self._empty[start].add(end)
             return end
-        if word in _PARTS:
-            return self._choices(_Reader(_PARTS[word]), start)
+        if word in PARTS:
+            return self._choices(_Reader(PARTS[word]), start)
         end = self._state()
         self._steps[start].append(Step("", word, end) if word in KINDS else Step(word, "", end))
         return end
@@ -300,18 +309,14 @@ class _Reader:
 
 
 @cache
-def statement_form(keyword: str) -> Form | None:
-    """Return the form of a statement, or of a line in a block, that begins with a keyword; None
-    where there is none.
+def statement_form(row: Row) -> Form:
+    """Return the form of a statement, or of a line in a block, from its row in the table of
+    statements.
     """
-    return Form(f"{keyword} {FORMS[keyword]}") if keyword in FORMS else None
+    return Form(f"{row.keyword} {row.form}")
 
 
 @cache
 def entry_form(kind: Kind, frames: bool) -> Form:
     """Return the form of the entries of a list."""
     return Form(ENTRIES[kind, frames])
-
-
-COMMAS = frozenset(("numbering", "gateway", "leases", "group", "service", "window"))
-"""The statements in which a comma is a word of its own."""

@@ -18,11 +18,7 @@ from crossgate.language.words import Words
 
 
 def leases(words: Words, names: Names) -> None:
-    """LEASES = "leases" 1#RANGE "on" SUBNET "by" (HOST | DEVICE) ["names" 1#SERVER] ["time"
-    1#SERVER].
-
-    RANGE = ADDRESS-ADDRESS | ADDRESS/LEN | ADDRESS; SERVER = HOST | DEVICE | ADDRESS.
-    """
+    """Read a `leases` statement."""
     names.broken_leases += 1  # until it is read
     words.keyword("leases")
     start = words.index
@@ -132,7 +128,7 @@ def _interfaces(plan: Plan, on: Segment) -> list[Interface]:
 
 
 def _servers(words: Words, names: Names) -> tuple[str, ...]:
-    """SERVERS = 1#(HOST | DEVICE | ADDRESS)."""
+    """Take servers with commas between them."""
     found: list[str] = []
     while not found or words.accept(","):
         word = words.take("a host, a device or an address")

@@ -92,11 +92,11 @@ def tokens(text: str, commas: bool = False) -> Iterator[Token]:
     return _found(_WORD_OR_COMMA if commas else _WORD, text)
 
 
-def form_tokens(text: str, commas: bool = False) -> Iterator[Token]:
+def form_tokens(text: str) -> Iterator[Token]:
     """Yield the words and the remark of a line as forms expect them: a comma followed by a blank is
-    a separate word, with `commas` every comma.
+    a separate word.
     """
-    return _found(_WORD_OR_COMMA if commas else _WORD_OR_END, text)
+    return _found(_WORD_OR_END, text)
 
 
 def _found(pattern: re.Pattern[str], text: str) -> Iterator[Token]:

@@ -16,7 +16,7 @@ _USER = re.compile(r"[A-Za-z0-9_][A-Za-z0-9_.@-]*\Z")
 
 
 def manage(words: Words, names: Names, owner: Device) -> None:
-    """MANAGE = "manage" "netconf" [ADDRESS / HOST] ["port" NUMBER] ["user" NAME]."""
+    """Read a `manage` line."""
     words.keyword("manage")
     protocol = words.choice(("netconf",))
     if owner.management:

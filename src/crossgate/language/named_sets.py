@@ -89,7 +89,7 @@ def service(words: Words, names: Names) -> None:
 
 
 def use(words: Words, names: Names) -> None:
-    """USE = "use" "services" 1*NAME, of the bundles that there are."""
+    """Read a `use` statement, which names bundles of services."""
     words.keyword("use")
     words.keyword("services")
     while True:

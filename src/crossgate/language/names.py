@@ -122,7 +122,9 @@ class Names:
         return words.unknown(kind, name, list(known))
 
     def addresses(self, words: Words, family: Family) -> Addresses:
-        """ADDRESSES = 1#ITEM ["but" 1#ITEM], where each ITEM is one of a list (`_item`)."""
+        """Take addresses with commas between them, and others after `but`; each is one of those that
+        `_item` reads.
+        """
         word = words.take("an address or a name")
         met = self._addresses[family]
         after = words.peek()
@@ -157,9 +159,7 @@ class Names:
         return Addresses(text, patterns)
 
     def _item(self, words: Words, word: str, family: Family) -> Addresses:
-        """ITEM = "any" | ADDRESS | ADDRESS/LEN | ADDRESS "wild" WILDCARD | ADDRESS "mask" NETMASK |
-        ADDRESS-ADDRESS | NAME | POINT | "leases" "of" SUBNET.
-        """
+        """Take `any`, a pattern (`read_pattern`), a name, a point, or `leases of` a subnet."""
         if word == "any":
             return anywhere(family)
         start = words.index - 1
@@ -210,8 +210,8 @@ class Names:
         return found
 
     def several_endpoints(self, words: Words) -> str:
-        """ENDS = 1#END ["but" 1#END]; return them as a text that `meaning_of` reads. Raises
-        `PlanError` where nothing is left.
+        """Take ends with commas between them, and others after `but`; return them as a text that
+        `meaning_of` reads. Raises `PlanError` where nothing is left.
         """
         start = words.index
         taken, left_out, text = read_several(words, self.endpoints)
@@ -239,7 +239,7 @@ class Names:
         return found
 
     def _leased(self, words: Words) -> Meaning:
-        """LEASED = "leases" "of" SUBNET; the first two words have been taken."""
+        """Take the subnet behind `leases of`."""
         subnet = words.take("a subnet").removesuffix(",")
         if subnet not in self.plan.segments:
             raise self.unknown(words, "subnet", subnet, self.plan.segments)
@@ -267,9 +267,7 @@ class Names:
             raise words.error(str(error), near=error.near) from None
 
     def group(self, statement: Words, name: str) -> Group:
-        """GROUP = "group" NAME (1#ADDRESSES ["but" 1#ADDRESSES] | 1#POINT | "from" TEXT ["column"
-        TEXT]). The groups among ADDRESSES have been read before.
-        """
+        """Read a `group` statement. The groups that it names have been read before."""
         if name in self.broken_groups:
             raise FollowOn("")
         words = Words(statement.line, commas=True)

@@ -13,21 +13,21 @@ from crossgate.language.words import Words
 
 
 def title(words: Words, names: Names) -> None:
-    """TITLE = "title" TEXT."""
+    """Read a `title` statement."""
     words.keyword("title")
     names.plan.title = words.text("the title, in double quotes")
     words.end()
 
 
 def routing(words: Words, names: Names) -> None:
-    """ROUTING = "routing" ("shortest" | "static")."""
+    """Read a `routing` statement."""
     words.keyword("routing")
     names.plan.static_routing = words.choice(("shortest", "static")) == "static"
     words.end()
 
 
 def zone(words: Words, names: Names) -> None:
-    """ZONE = "zone" NAME, of the IANA time zone database."""
+    """Read a `zone` statement, with a name of the IANA time zone database."""
     from zoneinfo import ZoneInfo, available_timezones
 
     words.keyword("zone")
@@ -45,7 +45,7 @@ def zone(words: Words, names: Names) -> None:
 
 
 def numbering(words: Words, names: Names) -> None:
-    """NUMBERING = "numbering" "standard" RANGES "extended" RANGES."""
+    """Read a `numbering` statement."""
     words.keyword("numbering")
     found: list[tuple[Kind, int, int]] = []
     for kind in Kind:
@@ -65,7 +65,7 @@ def numbering(words: Words, names: Names) -> None:
 
 
 def client(words: Words, names: Names) -> None:
-    """CLIENT = "client" "ports" RANGE."""
+    """Read a `client` statement."""
     words.keyword("client")
     words.keyword("ports")
     ports = _number_range(words, MOST_PORT)
@@ -74,7 +74,7 @@ def client(words: Words, names: Names) -> None:
 
 
 def _number_range(words: Words, most: int) -> tuple[int, int]:
-    """RANGE = NUMBER ["-" NUMBER]."""
+    """Take a number or a range of numbers."""
     word = words.take("a range, as 1-99")
     first, hyphen, last = word.partition("-")
     last = last if hyphen else first

@@ -1,12 +1,13 @@
 """The statements of the language: one table with a row for each statement, used by the reader, the
-standard layout and the edits.
+standard layout, the edits, completion and the documentation.
 
 Rows are in the order in which statements are read, whatever their order in a plan: what is named
-comes before what names it. To add a statement, write a row here and its reading function.
+comes before what names it. To add a statement, write a row here, with its form and its reading function.
 """
 
 from __future__ import annotations
 
+from crossgate.core.model.bundles import BUNDLES
 from crossgate.core.model.named import NameSpace
 from crossgate.language import (
     claims,
@@ -37,7 +38,7 @@ from crossgate.language.words import Words
 
 
 def _read_by_source(words: Words, names: Names) -> None:
-    """INCLUDE = "include" TEXT; `source` has read it already."""
+    """Do nothing: `source` has read it already."""
 
 
 def _sets(names: Names) -> None:
@@ -56,31 +57,111 @@ def _services(names: Names) -> None:
 STATEMENTS = {
     row.keyword: row
     for row in (
-        Row("title", settings.title, once=True),
-        Row("include", _read_by_source),
-        Row("routing", settings.routing, once=True),
-        Row("numbering", settings.numbering, commas=True, once=True),
-        Row("client", settings.client, once=True),
-        Row("zone", settings.zone, once=True),
-        Row("subnet", topology.segment, subnet_cells, NameSpace.NAME),
-        Row("outside", topology.segment, space=NameSpace.NAME),
-        Row("router", topology.device, space=NameSpace.NAME, block=device_lines.DEVICE_LINES),
-        Row("switch", topology.device, space=NameSpace.NAME, block=device_lines.DEVICE_LINES),
-        Row("gateway", topology.gateway, gateway_cells, commas=True),
-        Row("host", topology.host, host_cells, NameSpace.NAME),
-        Row("leases", leasing.leases, leases_cells, commas=True),
-        Row("group", named_sets.group, group_cells, NameSpace.NAME, finish=_sets),
-        Row("use", named_sets.use),
-        Row("service", named_sets.service, named_cells, NameSpace.SERVICE, finish=_services),
-        Row("window", times.window, named_cells, NameSpace.WINDOW, commas=True),
-        Row("list", entries.access_list, space=NameSpace.LIST, block=entries.LIST_LINES),
-        Row("place", claims.placement, placement_cells),
-        Row("expect", claims.expectation, expectation_cells, table="expect or keep"),
-        Row("keep", claims.expectation, expectation_cells, table="expect or keep"),
-        Row("accept", claims.acceptance, acceptance_cells),
+        Row("title", "TEXT", settings.title, once=True),
+        Row("include", "TEXT", _read_by_source),
+        Row("routing", "(shortest | static)", settings.routing, once=True),
+        Row(
+            "numbering",
+            "standard RANGE (, RANGE)* extended RANGE (, RANGE)*",
+            settings.numbering,
+            commas=True,
+            once=True,
+        ),
+        Row("client", "ports RANGE", settings.client, once=True),
+        Row("zone", "ZONE", settings.zone, once=True),
+        Row(
+            "subnet",
+            "NEW PREFIX+ [vlan NUMBER] [isolated]",
+            topology.segment,
+            subnet_cells,
+            NameSpace.NAME,
+        ),
+        Row(
+            "outside",
+            "NEW PREFIX* [but END (, END)*]",
+            topology.segment,
+            space=NameSpace.NAME,
+        ),
+        *(
+            Row(
+                keyword,
+                "NEW (stateful | closed)*",
+                topology.device,
+                space=NameSpace.NAME,
+                block=device_lines.DEVICE_LINES,
+            )
+            for keyword in ("router", "switch")
+        ),
+        Row(
+            "gateway",
+            "ADDRESS+ [on SUBNET] by POINT (, POINT)* [vrid NUMBER]",
+            topology.gateway,
+            gateway_cells,
+            commas=True,
+        ),
+        Row(
+            "host",
+            "NEW ADDRESS+ (on SUBNET | at PORT | gateway ADDRESS | mac MAC)* [stateful]",
+            topology.host,
+            host_cells,
+            NameSpace.NAME,
+        ),
+        Row(
+            "leases",
+            "PATTERN (, PATTERN)* on SUBNET by MACHINE [names SERVER (, SERVER)*]"
+            " [time SERVER (, SERVER)*]",
+            leasing.leases,
+            leases_cells,
+            commas=True,
+        ),
+        Row(
+            "group",
+            "NEW (from TEXT [column TEXT] | MEMBERS)",
+            named_sets.group,
+            group_cells,
+            NameSpace.NAME,
+            finish=_sets,
+        ),
+        Row("use", f"services ({' | '.join(BUNDLES)})+", named_sets.use),
+        Row(
+            "service",
+            "NEW SERVICE (, SERVICE)*",
+            named_sets.service,
+            named_cells,
+            NameSpace.SERVICE,
+            finish=_services,
+        ),
+        Row(
+            "window",
+            "NEW (DAYS HOURS (, DAYS HOURS)* | DATE CLOCK to DATE CLOCK)",
+            times.window,
+            named_cells,
+            NameSpace.WINDOW,
+            commas=True,
+        ),
+        Row(
+            "list",
+            "NEW (standard | extended) (ipv4 | ipv6 | ethernet) [until DATE] [for TEXT]",
+            entries.access_list,
+            space=NameSpace.LIST,
+            block=entries.LIST_LINES,
+        ),
+        Row(
+            "place",
+            "LIST ((inbound | outbound) on WHERE | within subnet SUBNET)",
+            claims.placement,
+            placement_cells,
+        ),
+        *(
+            Row(keyword, "CLAIM", claims.expectation, expectation_cells, table="expect or keep")
+            for keyword in ("expect", "keep")
+        ),
+        Row("accept", "FINDING in LIST [NUMBER] TEXT", claims.acceptance, acceptance_cells),
     )
 }
 """The statements that start at the left margin, by their keyword."""
 
 BLOCK_LINES = {row.keyword: row for statement in STATEMENTS.values() for row in statement.block}
 """The lines of blocks that begin with a keyword; all others in a list are entries."""
+
+EVERY_ROW = (*STATEMENTS.values(), *BLOCK_LINES.values())

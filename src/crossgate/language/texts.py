@@ -6,7 +6,7 @@ Lines and columns count from 0, columns in characters.
 from __future__ import annotations
 
 from bisect import bisect_left
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from functools import cached_property, lru_cache
 from typing import NamedTuple
 
@@ -14,8 +14,9 @@ from crossgate.core.model.accesslist import Kind
 from crossgate.core.model.named import NameSpace
 from crossgate.core.model.service import split_service
 from crossgate.language.entries import ETHERNET
-from crossgate.language.forms import COMMAS, Form, entry_form, statement_form
+from crossgate.language.forms import Form, entry_form, statement_form
 from crossgate.language.lines import Token, form_tokens
+from crossgate.language.row import Row
 from crossgate.language.syntax import STATEMENTS
 
 
@@ -170,29 +171,35 @@ class Text:
 @lru_cache(1 << 16)
 def _written(line: str, head: str) -> Written:
     """Return the words of a line in the block of a statement, "" for no block."""
-    found = list(
-        form_tokens(
-            line,
-            commas=not head and line.split(None, 1)[:1] != [] and line.split(None, 1)[0] in COMMAS,
-        )
-    )
-    form = _form(found[0].text, head) if found else None
+    found = list(form_tokens(line))
+    form = line_form(found[0].text, head) if found else None
     own = [each for each in found if each.text[0] != "#"]
-    roles = form.roles([each.text for each in own]) if form is not None else [""] * len(own)
+    remarks = [(each, "remark") for each in found[len(own) :]]
+    roles = [*(form.roles(own) if form else ((each, "") for each in own)), *remarks]
     is_entry = form is not None and bool(head) and form is list_form(head)
-    return Written(tuple(found), (*roles, *["remark"] * (len(found) - len(own))), form, is_entry)
+    return Written(
+        tuple(token for token, _ in roles), tuple(role for _, role in roles), form, is_entry
+    )
 
 
-def _form(keyword: str, head: str) -> Form | None:
-    """Return the form of a line that begins with a word; None where no line there does."""
+def rows_below(head: str) -> Mapping[str, Row]:
+    """Return the rows of the lines that begin with a keyword in the block of a statement with this
+    first line, by that keyword; those of the statements for "", no block.
+    """
     if not head:
-        return statement_form(keyword) if keyword in STATEMENTS else None
-    row = STATEMENTS.get(head.split(None, 1)[0])
-    if row is None or not row.block:
-        return None
-    if keyword in (each.keyword for each in row.block):
-        return statement_form(keyword)
-    return list_form(head) if row.keyword == "list" else None
+        return STATEMENTS
+    opening = STATEMENTS.get(head.split(None, 1)[0])
+    return {row.keyword: row for row in opening.block} if opening else {}
+
+
+def line_form(keyword: str, head: str) -> Form | None:
+    """Return the form of a line that begins with a word, in the block of a statement with this
+    first line, "" for no block; None where no line there does.
+    """
+    row = rows_below(head).get(keyword)
+    if row is not None:
+        return statement_form(row)
+    return list_form(head)
 
 
 @lru_cache(1 << 10)
@@ -201,7 +208,7 @@ def list_form(head: str) -> Form | None:
     what list it is.
     """
     words = head.split()
-    kind = next((each for each in Kind if each.value in words[2:3]), None)
+    kind = next((each for each in Kind if words[:1] == ["list"] and each.value in words[2:3]), None)
     return None if kind is None else entry_form(kind, words[3:4] == [ETHERNET])
 
 

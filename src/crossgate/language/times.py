@@ -29,7 +29,7 @@ _EXPECTED_DAYS = (
 
 
 def window(words: Words, names: Names) -> None:
-    """WINDOW = "window" NAME (HOURS *("," HOURS) | MOMENT "to" MOMENT)."""
+    """Read a `window` statement."""
     words.keyword("window")
     name = words.name("a window")
     start = words.index
@@ -61,7 +61,7 @@ def window(words: Words, names: Names) -> None:
 
 
 def _hours(words: Words) -> Hours:
-    """HOURS = DAYS HH:MM "-" HH:MM."""
+    """Take days and hours, as `mon-fri 08:00-17:30`."""
     days = _days(words)
     word = words.take("hours, as 22:00-05:30")
     first, hyphen, last = word.partition("-")
@@ -82,7 +82,7 @@ def _hours(words: Words) -> Hours:
 
 
 def _days(words: Words) -> frozenset[int]:
-    """DAYS = "daily" | "weekdays" | "weekends" | DAY | DAY "-" DAY."""
+    """Take `daily`, `weekdays`, `weekends`, a day, or a first and a last one (`mon-fri`)."""
     word = words.take(_EXPECTED_DAYS).lower()
     if word in _DAY_WORDS:
         return _DAY_WORDS[word]
@@ -114,7 +114,7 @@ def _minute(words: Words, text: str, offset: int = 0) -> int:
 
 
 def _date_and_time(words: Words) -> datetime:
-    """MOMENT = YYYY-MM-DD HH:MM."""
+    """Take a day and a time of it, as `2026-12-01 06:00`."""
     start = words.index
     date = words.take("a date, as 2026-12-01")
     time = words.take("a time, as 08:30")
@@ -127,7 +127,9 @@ def _date_and_time(words: Words) -> datetime:
 
 
 def moment(words: Words) -> Moment:
-    """TIME = DAY HH:MM | [DAY] YYYY-MM-DD HH:MM | YYYY-MM-DDTHH:MM[:SS]; days in any case."""
+    """Read a moment: `mon 23:00`, `2026-12-01 23:00` with its day of the week or without, or
+    `2026-12-01T23:00:00`; days in any case.
+    """
     word = words.take("a time, as mon 23:00 or 2026-12-01 23:00")
     day = word.lower()
     if day in DAYS and "-" in words.peek():

@@ -28,8 +28,8 @@ _MAX_VLAN = 4094
 
 
 def segment(words: Words, names: Names) -> None:
-    """SEGMENT = "subnet" NAME 1*PREFIX ["vlan" ID] ["isolated"] | "outside" NAME *PREFIX ["but"
-    1#WORD], which is read by `outsides`.
+    """Read a `subnet` or an `outside` statement; what is excluded from an outside is read later
+    (`outsides`).
     """
     prefixes: list[Pattern] = []
     if words.choice(("subnet", "outside")) == "outside":
@@ -80,9 +80,7 @@ def outsides(names: Names) -> None:
 
 
 def device(words: Words, names: Names) -> None:
-    """DEVICE = ("router" | "switch") NAME ["stateful"] ["closed"], with a block of `DEVICE_LINES`;
-    in either order.
-    """
+    """Read a `router` or a `switch` statement, with its block."""
     what = words.choice(("router", "switch"))
     name = words.name(f"a {what}")
     closed = words.accept("closed")
@@ -111,9 +109,7 @@ def _device_line(words: Words, names: Names, owner: Device) -> None:
 
 
 def host(words: Words, names: Names) -> None:
-    """HOST = "host" NAME 1*ADDRESS ["on" SUBNET] ["at" SWITCH.PORT] ["gateway" ADDRESS]... ["mac"
-    MAC] ["stateful"].
-    """
+    """Read a `host` statement."""
     words.keyword("host")
     name = words.name("a host")
     own: list[Address] = []
@@ -174,7 +170,7 @@ _MOST_VRID = 255
 
 
 def gateway(words: Words, names: Names) -> None:
-    """GATEWAY = "gateway" 1*ADDRESS ["on" SUBNET] "by" POINT 1*("," POINT) ["vrid" N]."""
+    """Read a `gateway` statement."""
     words.keyword("gateway")
     own: list[Address] = []
     start = words.index

@@ -27,7 +27,7 @@ _EITHER = "leaving, both ways or entering"
 
 
 def translate(words: Words, names: Names, owner: Device) -> None:
-    """TRANSLATE = "translate" (LEAVING / BOTH / ENTERING), which is read by `translations`."""
+    """Keep a `translate` line, to be read by `translations`."""
     words.keyword("translate")
     if not owner.stateful:
         raise words.error(
