@@ -12,7 +12,7 @@ import pytest
 
 from crossgate import library
 from crossgate.core.audit.registry import AUDITS
-from crossgate.core.model.finding import KINDS, Severity
+from crossgate.core.model.finding_kinds import KINDS, Severity
 
 ROOT = Path(__file__).parents[1]
 NOW = datetime(2026, 12, 1, 12)

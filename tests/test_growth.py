@@ -25,7 +25,8 @@ import crossgate
 from crossgate.commands.table import COMMANDS, Listed
 from crossgate.core.audit.context import Case
 from crossgate.core.audit.registry import AUDITS, finds
-from crossgate.core.model.finding import KINDS, Fault, Finding, FindingKind, Severity
+from crossgate.core.model.finding import Fault, Finding
+from crossgate.core.model.finding_kinds import KINDS, FindingKind, Severity
 from crossgate.language.cells import named_cells
 from crossgate.language.names import Names
 from crossgate.language.row import Row

@@ -10,7 +10,7 @@ from pathlib import Path
 
 import pytest
 
-from crossgate.core.model.accesslist import Entry
+from crossgate.core.model.entry import Entry
 from crossgate.language import entries
 from crossgate.language.words import Words
 from tests.conftest import Run

@@ -11,7 +11,7 @@ import pytest
 
 from crossgate.commands import application
 from crossgate.commands.table import COMMANDS
-from crossgate.core.model.finding import KINDS
+from crossgate.core.model.finding_kinds import KINDS
 from crossgate.demo.chapters import CHAPTERS
 from crossgate.language.device_lines import DEVICE_LINES
 from crossgate.language.glossary import GROUPS, explained

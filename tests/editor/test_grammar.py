@@ -9,7 +9,7 @@ from pathlib import Path
 
 import pytest
 
-from crossgate.core.model.accesslist import Kind
+from crossgate.core.model.entry import Kind
 from crossgate.core.model.named import NameSpace
 from crossgate.language.forms import ENTRIES, KINDS, PARTS, entry_form, statement_form
 from crossgate.language.lines import form_tokens

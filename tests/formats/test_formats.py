@@ -21,7 +21,7 @@ from crossgate.core.answers.verify import Verifier
 from crossgate.core.audit import audit
 from crossgate.core.model.accesslist import DeciderKey
 from crossgate.core.model.errors import PlanError
-from crossgate.core.model.finding import KINDS
+from crossgate.core.model.finding_kinds import KINDS
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.window import Period
 from crossgate.core.traffic.session import Session

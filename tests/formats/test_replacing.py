@@ -19,16 +19,10 @@ import pytest
 
 from crossgate.core.model.errors import PlanError
 from crossgate.formats import disk, replacing
+from crossgate.formats.edit_records import EditRecord, half_done, strange_journals
+from crossgate.formats.finishing import finish, forget
 from crossgate.formats.own_state import taking_turns
-from crossgate.formats.replacing import (
-    EditRecord,
-    finish,
-    forget,
-    half_done,
-    read_settled,
-    replace_files,
-    strange_journals,
-)
+from crossgate.formats.replacing import read_settled, replace_files
 from tests.crashing import killed_before_moving
 
 OLD, NEW = {"a.gate": b"old a", "b.gate": b"old b"}, {"a.gate": b"new a", "b.gate": b"new b"}

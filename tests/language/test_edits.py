@@ -13,7 +13,8 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from crossgate.core.answers.compare import differences
-from crossgate.core.model.accesslist import AccessList, Entry
+from crossgate.core.model.accesslist import AccessList
+from crossgate.core.model.entry import Entry
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.network import Direction
 from crossgate.core.model.plan import Plan
@@ -222,7 +223,7 @@ def test_renumbering_takes_claims_and_acceptances_with_it(draft: Draft, tmp_path
 def test_lists_come_behind_the_last_and_placements_behind_the_last(
     draft: Draft, tmp_path: Path
 ) -> None:
-    from crossgate.core.model.accesslist import Kind
+    from crossgate.core.model.entry import Kind
 
     list_edits.new_list(draft, "50", Kind.STANDARD, Family.IPV6)
     placing.place_list(

@@ -9,9 +9,9 @@ import pytest
 
 from crossgate.core.answers.verify import Verifier
 from crossgate.core.audit import audit
-from crossgate.core.model.accesslist import Action
+from crossgate.core.model.entry import Action
 from crossgate.core.model.errors import PlanError
-from crossgate.core.model.finding import Severity
+from crossgate.core.model.finding_kinds import Severity
 from crossgate.core.model.plan import Plan
 from crossgate.core.traffic.session import Session
 from crossgate.language.change import propose

@@ -21,7 +21,7 @@ from crossgate.core.conversation.packets import Tracer
 from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.model.address import Family
 from crossgate.core.model.claim import Claim, Expectation, Promise
-from crossgate.core.model.finding import Severity
+from crossgate.core.model.finding_kinds import Severity
 from crossgate.core.model.window import states
 from crossgate.core.network.ways import Network
 from crossgate.core.traffic.session import Session

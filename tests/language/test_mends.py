@@ -8,8 +8,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from crossgate.core.model.accesslist import Kind
 from crossgate.core.model.address import Family, parse_address
+from crossgate.core.model.entry import Kind
 from crossgate.core.model.errors import PlanError, PlanErrors
 from crossgate.core.sets.wildcard import meanings
 from crossgate.language.entries import one_entry

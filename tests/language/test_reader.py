@@ -11,8 +11,8 @@ from pathlib import Path
 import pytest
 
 import crossgate
-from crossgate.core.model.accesslist import Action, Kind
 from crossgate.core.model.address import Family
+from crossgate.core.model.entry import Action, Kind
 from crossgate.core.model.errors import PlanError, PlanErrors
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.window import open_at, states

@@ -19,8 +19,8 @@ from hypothesis import strategies as st
 
 from crossgate import library
 from crossgate.core.answers.verify import Verifier
-from crossgate.core.model.accesslist import Action
 from crossgate.core.model.address import Family
+from crossgate.core.model.entry import Action
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.network import Direction
 from crossgate.core.model.packet import Packet

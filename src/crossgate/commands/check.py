@@ -41,7 +41,7 @@ def check(
     error.
     """
     from crossgate.core.audit import audit
-    from crossgate.core.model.finding import Severity
+    from crossgate.core.model.finding_kinds import Severity
     from crossgate.core.traffic.session import Session
 
     plan = load_or_tell(context, sarif, _errors_text)

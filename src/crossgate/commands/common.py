@@ -76,7 +76,7 @@ def tell_mistaken(services: Iterable[str]) -> None:
     else, such as 22.
     """
     from crossgate.core.model.iana import mistaken_text
-    from crossgate.core.model.service import split_service
+    from crossgate.core.model.service_words import split_service
     from crossgate.show.console import warn
 
     for token in dict.fromkeys(token for each in services for token in split_service(each)):
@@ -177,7 +177,7 @@ def _tell_strange_journals(path: Path) -> None:
     """Report files beside a plan that look like a half-done edit and were not written by this user
     on this machine.
     """
-    from crossgate.formats.replacing import strange_journals
+    from crossgate.formats.edit_records import strange_journals
     from crossgate.show.console import warn
 
     for journal in strange_journals(path):
@@ -193,7 +193,7 @@ def strange_journal(journal: Path, plan: Path) -> str:
 
 
 def _tell_half_done(files: Iterable[Path]) -> None:
-    from crossgate.formats.replacing import half_done
+    from crossgate.formats.edit_records import half_done
     from crossgate.show.console import warn
 
     for edit in half_done(files):

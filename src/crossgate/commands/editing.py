@@ -244,7 +244,8 @@ def alone(path: Path, asked: bool) -> Iterator[None]:
     A person at a terminal is asked before that, unless `asked`. Raises `PlanError` where another
     edit holds a file for too long, and where a half-done edit cannot be finished.
     """
-    from crossgate.formats.replacing import finish, half_done
+    from crossgate.formats.edit_records import half_done
+    from crossgate.formats.finishing import finish
     from crossgate.show.console import warn
 
     if path.exists() and not path.is_file():

@@ -47,7 +47,7 @@ def fence(
     ] = False,
 ) -> Change:
     """Keep SUBNET from every other subnet of the plan, and them from it; the outside stays open."""
-    from crossgate.language.fence import Asked
+    from crossgate.language.fence_text import Asked
     from crossgate.language.fencing import undo_fence, write_fence
 
     allowed = [token for token in allow.split(",") if token]

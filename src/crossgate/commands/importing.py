@@ -14,7 +14,7 @@ import typer
 from crossgate.commands.common import add_to_tally, clock, plan_file
 from crossgate.commands.completing import complete_device
 from crossgate.commands.editing import Change, How, carry_out, edit_options
-from crossgate.core.model.accesslist import Action
+from crossgate.core.model.entry import Action
 from crossgate.core.model.errors import PlanError, unknown
 from crossgate.core.model.plaintext import quotable
 from crossgate.formats.disk import put_file

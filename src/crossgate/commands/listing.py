@@ -9,8 +9,8 @@ import typer
 from crossgate.commands.common import examples
 from crossgate.commands.editing import Change, edit_command
 from crossgate.commands.entry import ListArgument
-from crossgate.core.model.accesslist import Kind
 from crossgate.core.model.address import Family
+from crossgate.core.model.entry import Kind
 from crossgate.core.model.errors import PlanError
 
 if TYPE_CHECKING:

@@ -155,7 +155,8 @@ def _wanted(
     """
     from crossgate.core.answers.verify import Verified, Verifier
     from crossgate.core.audit import audit
-    from crossgate.core.model.finding import KINDS, Finding
+    from crossgate.core.model.finding import Finding
+    from crossgate.core.model.finding_kinds import KINDS
     from crossgate.core.model.window import is_past
     from crossgate.core.traffic.session import Session
     from crossgate.language.ending import mend_finding, moves

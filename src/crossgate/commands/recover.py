@@ -14,7 +14,8 @@ from crossgate.commands.editing import DryRunOption, YesOption, in_turn, wants
 from crossgate.commands.shared_options import JsonOption
 
 if TYPE_CHECKING:
-    from crossgate.formats.replacing import EditRecord, FileState
+    from crossgate.formats.edit_records import EditRecord
+    from crossgate.formats.finishing import FileState
 
 
 def recover(
@@ -33,8 +34,9 @@ def recover(
     """Finish an edit that a crash has left half done, or with --forget give it up; exit status 1
     while it is left so.
     """
-    from crossgate.formats.replacing import finish, half_done, states, strange_journals
-    from crossgate.formats.replacing import forget as give_up
+    from crossgate.formats.edit_records import half_done, strange_journals
+    from crossgate.formats.finishing import finish, states
+    from crossgate.formats.finishing import forget as give_up
     from crossgate.show.console import write
 
     path = plan_file(context, "recover")

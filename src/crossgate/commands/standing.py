@@ -32,7 +32,7 @@ def standing(context: typer.Context) -> None:
         raise typer.Exit(2)
     from crossgate.core.answers.standing import standing as stands
     from crossgate.core.audit import audit
-    from crossgate.core.model.finding import Severity
+    from crossgate.core.model.finding_kinds import Severity
     from crossgate.core.traffic.session import Session
 
     plan, start = load(context), time.monotonic()

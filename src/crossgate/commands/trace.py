@@ -368,7 +368,8 @@ def _end(plan: Plan, start: datetime, until: str | None) -> datetime:
 
 
 def _flags(text: str | None) -> FlagTest | None:
-    from crossgate.core.model.service import ServiceError, parse_flags
+    from crossgate.core.model.service import ServiceError
+    from crossgate.core.model.service_words import parse_flags
 
     if text is None:
         return None

@@ -44,7 +44,7 @@ def watch(
     """Wait for saves of the plan, and show what each does since the last plan without errors."""
     from crossgate.core.impact import impact_of
     from crossgate.core.model.errors import PlanError
-    from crossgate.core.model.finding import Severity
+    from crossgate.core.model.finding_kinds import Severity
     from crossgate.core.traffic.session import Session
     from crossgate.formats.json.watch import errors_document, save_document
     from crossgate.show.console import write

@@ -21,10 +21,12 @@ from crossgate.core.audit import audit
 from crossgate.core.audit.scope import Focus, Touched
 from crossgate.core.lists.difference import unshared
 from crossgate.core.lists.split import EntryRegion
-from crossgate.core.model.accesslist import AccessList, AnyEntry, Entry
+from crossgate.core.model.accesslist import AccessList
 from crossgate.core.model.address import Family
 from crossgate.core.model.claim import Only, Promise
-from crossgate.core.model.finding import KINDS, Finding
+from crossgate.core.model.entry import AnyEntry, Entry
+from crossgate.core.model.finding import Finding
+from crossgate.core.model.finding_kinds import KINDS
 from crossgate.core.model.network import Direction, Point
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.progress import Tell

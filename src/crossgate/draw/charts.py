@@ -8,9 +8,10 @@ from typing import Any, NamedTuple
 
 from crossgate.core.answers.shares import Share
 from crossgate.core.conversation.verdict import Verdict
-from crossgate.core.model.accesslist import AccessList, Action, AnyEntry, AnyList, Decider
+from crossgate.core.model.accesslist import AccessList, AnyList, Decider
 from crossgate.core.model.address import Family
 from crossgate.core.model.condition import State
+from crossgate.core.model.entry import Action, AnyEntry
 from crossgate.draw.canvas import Sheet
 from crossgate.draw.columns import LINE
 from crossgate.draw.style import MARKS, SMALL, TEXT, Theme, text_width

@@ -7,7 +7,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from typing import NamedTuple
 
-from crossgate.core.model.finding import KINDS
+from crossgate.core.model.finding_kinds import KINDS
 from crossgate.core.model.named import UnknownName
 from crossgate.core.model.plan import Plan
 from crossgate.core.sets.meaning import meaning_of

@@ -17,7 +17,7 @@ from pygls.lsp.server import LanguageServer
 from pygls.uris import from_fs_path, to_fs_path
 
 from crossgate import __version__
-from crossgate.core.model.finding import KINDS, Severity
+from crossgate.core.model.finding_kinds import KINDS, Severity
 from crossgate.core.model.plan import Plan
 from crossgate.editor.plans import OpenPlan, Watcher, plan_of
 from crossgate.language.change import LineEdit

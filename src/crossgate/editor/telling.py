@@ -8,7 +8,7 @@ from collections.abc import Iterable, Iterator
 from datetime import datetime
 from typing import Any
 
-from crossgate.core.model.accesslist import AccessList, AnyEntry, AnyList, Entry
+from crossgate.core.model.accesslist import AccessList, AnyList
 from crossgate.core.model.address import (
     Family,
     Pattern,
@@ -16,8 +16,9 @@ from crossgate.core.model.address import (
     format_address,
     parse_addresses,
 )
+from crossgate.core.model.entry import AnyEntry, Entry
 from crossgate.core.model.errors import Place, PlanError
-from crossgate.core.model.finding import KINDS
+from crossgate.core.model.finding_kinds import KINDS
 from crossgate.core.model.named import NameSpace
 from crossgate.core.model.plan import Plan
 from crossgate.core.sets import spans

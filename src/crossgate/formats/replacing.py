@@ -28,101 +28,27 @@ import stat
 import time
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import contextmanager, suppress
-from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Protocol, TypeVar
 
 from crossgate.core.model.debug import log
 from crossgate.core.model.errors import PlanError
 from crossgate.formats.disk import flush_folder, write_beside
-from crossgate.formats.own_state import existing_folder, own_folder
+from crossgate.formats.edit_records import (
+    TOKEN_LETTERS,
+    EditRecord,
+    Replacement,
+    bytes_of,
+    digest,
+    half_done,
+    records_of,
+)
+from crossgate.formats.own_state import own_folder
 
-_MOST_OCTETS = 256 * 1024 * 1024
-"""No plan is larger, and no record."""
-_NAME_LETTERS = 40
-"""How much of a file's name goes into the name of one beside it, which must not become too long."""
-_TOKEN_LETTERS = 24
 _BEGUN_SECONDS = 3600
 """After so long an empty record is no longer being written."""
 _SETTLING_SECONDS = 2.0
 """How long a reader waits for an edit that is being written; all its moves take less than this."""
-
-
-@dataclass(frozen=True)
-class Replacement:
-    """A file that an edit replaces, by its real path, and the digests of its bytes before and
-    after.
-    """
-
-    target: Path
-    old: str
-    new: str
-
-
-@dataclass(frozen=True)
-class EditRecord:
-    """An edit as its record describes it: a token that nobody can guess, the plan's real path, and
-    the replaced files.
-    """
-
-    token: str
-    plan: Path
-    replacements: tuple[Replacement, ...]
-
-    @property
-    def journal(self) -> Path:
-        """Where the copy of the record is while files are moved."""
-        return self.plan.with_name(f".{self.plan.name[:_NAME_LETTERS]}.{self.token}.edit")
-
-    @property
-    def coming_journal(self) -> Path:
-        """Where the journal is written before it gets its name."""
-        return self.journal.with_suffix(".edit-new")
-
-    def waiting(self, target: Path) -> Path:
-        """Return where the new bytes of a file wait."""
-        number = [each.target for each in self.replacements].index(target)
-        return target.with_name(f".{target.name[:_NAME_LETTERS]}.{self.token}.{number}.new")
-
-    def data(self) -> bytes:
-        """Return the record as bytes."""
-        import json
-
-        moves = [
-            {"file": str(each.target), "old": each.old, "new": each.new}
-            for each in self.replacements
-        ]
-        return json.dumps(
-            {"token": self.token, "plan": str(self.plan), "files": moves}, indent=1
-        ).encode()
-
-    def text(self) -> str:
-        """Say which plan the edit is for, and which of its files still have their old text."""
-        left = [
-            each.target.name
-            for each in self.replacements
-            if os.path.lexists(self.waiting(each.target))
-        ]
-        return (
-            f"an edit of {self.plan} was left half done ({', '.join(left) or 'no file'} still "
-            "to be replaced)"
-        )
-
-
-def _record(data: bytes) -> EditRecord | None:
-    """Return the record in some bytes, None where there is none."""
-    import json
-
-    try:
-        told = json.loads(data)
-        replacements = [
-            Replacement(Path(each["file"]), str(each["old"]), str(each["new"]))
-            for each in told["files"]
-        ]
-        found = EditRecord(str(told["token"]), Path(told["plan"]), tuple(replacements))
-    except (ValueError, KeyError, TypeError, RecursionError):
-        return None
-    return found if found.data() == data else None
 
 
 def replace_files(plan: Path, old: Mapping[str, bytes], new: Mapping[str, bytes]) -> None:
@@ -140,10 +66,10 @@ def replace_files(plan: Path, old: Mapping[str, bytes], new: Mapping[str, bytes]
     records = own_folder("edits")
     _sweep(records, set(targets.values()))
     replacements = [
-        Replacement(target, _digest(old[name]), _digest(new[name]))
+        Replacement(target, digest(old[name]), digest(new[name]))
         for name, target in targets.items()
     ]
-    token = secrets.token_hex(_TOKEN_LETTERS // 2)
+    token = secrets.token_hex(TOKEN_LETTERS // 2)
     edit = EditRecord(token, Path(os.path.realpath(plan)), tuple(replacements))
     _write_record(records, edit)
     try:
@@ -264,148 +190,14 @@ def _put_back(
         )
 
 
-def half_done(files: Iterable[Path]) -> list[EditRecord]:
-    """Return the edits by this user, of this plan or of others, that were left half done and
-    concern any of some files.
-    """
-    wanted = {Path(os.path.realpath(each)) for each in files}
-    records = existing_folder("edits")
-    return (
-        [each for each in _records(records, wanted) if _bytes_of(each.journal) == each.data()]
-        if records
-        else []
-    )
-
-
-def strange_journals(plan: Path) -> list[Path]:
-    """Return the journals beside a plan that this user did not write on this machine: they are
-    ignored.
-    """
-    real = Path(os.path.realpath(plan))
-    start = f".{real.name[:_NAME_LETTERS]}."
-    with suppress(OSError), os.scandir(real.parent) as entries:
-        found = sorted(
-            real.parent / each.name
-            for each in entries
-            if each.name.startswith(start) and each.name.endswith(".edit")
-        )
-        return [each for each in found if not _is_ours(each)]
-    return []
-
-
-def _is_ours(journal: Path) -> bool:
-    """Whether a journal equals the record with its token in the user's own folder."""
-    data = _bytes_of(journal)
-    edit = _record(data) if data is not None else None
-    records = existing_folder("edits")
-    if records is None or edit is None or edit.journal != journal or not _is_token(edit.token):
-        return False
-    return _bytes_of(records / edit.token) == data
-
-
-@dataclass(frozen=True)
-class FileState:
-    """The present state of a file of a half-done edit; `problem` tells why the edit cannot be
-    finished.
-    """
-
-    target: Path
-    replaced: bool
-    waiting: Path
-    problem: str = ""
-
-
-def states(edit: EditRecord, files: Iterable[Path]) -> list[FileState]:
-    """Return the states of the files of an edit; `files` are those of its plan."""
-    own = {Path(os.path.realpath(each)) for each in files}
-    return [_state(edit, each, own) for each in edit.replacements]
-
-
-def _state(edit: EditRecord, each: Replacement, own: set[Path]) -> FileState:
-    waiting = edit.waiting(each.target)
-    found = FileState(each.target, False, waiting)
-    if each.target not in own or Path(os.path.realpath(each.target)) != each.target:
-        return replace(
-            found, problem=f"{each.target} is no file of {edit.plan}, or is reached over a link"
-        )
-    now, new = _bytes_of(each.target), _bytes_of(waiting)
-    if now is not None and _digest(now) == each.new:
-        return replace(found, replaced=True)
-    if now is None or _digest(now) != each.old:
-        waits = f"; its new text waits in {waiting}" if new is not None else ""
-        return replace(
-            found,
-            problem=f"{each.target} has been changed since the edit that was left half done{waits}",
-        )
-    if new is None or _digest(new) != each.new:
-        return replace(
-            found, problem=f"{waiting} is not what that edit had written for {each.target}"
-        )
-    return found
-
-
-def finish(edit: EditRecord, files: Iterable[Path]) -> list[Path]:
-    """Move the waiting files of a half-done edit into place, and return those that were moved;
-    `files` are those of its plan.
-
-    Call it inside `taking_turns` for all of them. Raises `PlanError`, and moves nothing, where any
-    file is neither as it was before the edit nor as the edit leaves it, does not belong to the
-    plan, or is reached over a link.
-    """
-    found = states(edit, files)
-    for each in found:
-        if each.problem:
-            raise PlanError(
-                f"{each.problem}; nothing is moved. See what belongs there, then end it with: "
-                "crossgate recover --forget"
-            )
-    left = [each for each in found if not each.replaced]
-    try:
-        for each in left:
-            each.waiting.replace(each.target)
-        for folder in {each.target.parent for each in left}:
-            flush_folder(folder)
-        _remove(edit)
-    except OSError as error:
-        raise PlanError(
-            f"{error.filename or edit.plan} cannot be written: {error.strerror}; run crossgate "
-            "recover again"
-        ) from None
-    return [each.target for each in left]
-
-
-def forget(edit: EditRecord) -> list[Path]:
-    """Leave every file of a half-done edit as it is now; return the waiting files that are removed."""
-    removed = [
-        edit.waiting(each.target)
-        for each in edit.replacements
-        if edit.waiting(each.target).is_file()
-    ]
-    try:
-        for each in removed:
-            each.unlink()
-        _remove(edit)
-    except OSError as error:
-        raise PlanError(
-            f"{error.filename or edit.plan} cannot be removed: {error.strerror}"
-        ) from None
-    return removed
-
-
-def _remove(edit: EditRecord) -> None:
-    edit.journal.unlink(missing_ok=True)
-    flush_folder(edit.plan.parent)
-    (own_folder("edits") / edit.token).unlink(missing_ok=True)
-
-
 def _sweep(records: Path, targets: set[Path]) -> None:
     """Remove what edits of these files left that died before their first move.
 
     Raises `PlanError` where one was left half done. A living edit would hold the lock that the
     caller holds now.
     """
-    for edit in _records(records, targets):
-        if _bytes_of(edit.journal) == edit.data():
+    for edit in records_of(records, targets):
+        if bytes_of(edit.journal) == edit.data():
             raise PlanError(f"{edit.text()}; finish it first: crossgate --plan {edit.plan} recover")
         with suppress(OSError):
             for waiting in [
@@ -419,39 +211,6 @@ def _sweep(records: Path, targets: set[Path]) -> None:
         for path in records.iterdir():
             if not path.stat().st_size and time.time() - path.stat().st_mtime > _BEGUN_SECONDS:
                 path.unlink()
-
-
-def _records(records: Path, targets: set[Path]) -> list[EditRecord]:
-    """Return the recorded edits that concern any of some files."""
-    found = []
-    with suppress(OSError):
-        for path in sorted(records.iterdir()):
-            data = _bytes_of(path)
-            edit = _record(data) if data is not None else None
-            if edit is not None and edit.token == path.name and _is_token(edit.token):
-                found += [edit] if any(each.target in targets for each in edit.replacements) else []
-    return found
-
-
-def _is_token(word: str) -> bool:
-    return len(word) == _TOKEN_LETTERS and all(letter in "0123456789abcdef" for letter in word)
-
-
-def _bytes_of(path: Path) -> bytes | None:
-    """Return the bytes of a regular file that is no link, None where there is none."""
-    try:
-        known = os.lstat(path)
-        if not stat.S_ISREG(known.st_mode) or known.st_size > _MOST_OCTETS:
-            return None
-        return path.read_bytes()
-    except (OSError, ValueError):
-        return None
-
-
-def _digest(data: bytes) -> str:
-    from hashlib import sha256
-
-    return sha256(data).hexdigest()
 
 
 class HasFiles(Protocol):

@@ -11,7 +11,8 @@ from urllib.parse import quote
 from crossgate import __version__
 from crossgate.core.audit import Audited
 from crossgate.core.model.errors import PlanError
-from crossgate.core.model.finding import KINDS, Acceptance, Finding
+from crossgate.core.model.finding import Acceptance, Finding
+from crossgate.core.model.finding_kinds import KINDS
 from crossgate.formats.handed_on import handed_on
 
 _SCHEMA = (

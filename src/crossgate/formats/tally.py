@@ -19,7 +19,8 @@ from pathlib import Path
 from types import MappingProxyType
 from typing import Any
 
-from crossgate.core.model.accesslist import AnyEntry, AnyList, DeciderKey
+from crossgate.core.model.accesslist import AnyList, DeciderKey
+from crossgate.core.model.entry import AnyEntry
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.window import Period

@@ -8,9 +8,10 @@ from datetime import datetime
 from crossgate.core.audit import audit
 from crossgate.core.audit.near import Hosts
 from crossgate.core.lists.insertion import free_numbers
-from crossgate.core.model.accesslist import Action, Entry, Kind
 from crossgate.core.model.address import Family
-from crossgate.core.model.finding import KINDS, Finding
+from crossgate.core.model.entry import Action, Entry, Kind
+from crossgate.core.model.finding import Finding
+from crossgate.core.model.finding_kinds import KINDS
 from crossgate.core.model.network import Direction, Point, PointKind
 from crossgate.core.model.plan import Plan
 from crossgate.core.sets.patterns import less

@@ -10,7 +10,6 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from functools import lru_cache
 
-from crossgate.core.model.accesslist import Action
 from crossgate.core.model.address import (
     AddressError,
     Pattern,
@@ -21,6 +20,7 @@ from crossgate.core.model.address import (
     parse_range,
     prefix,
 )
+from crossgate.core.model.entry import Action
 from crossgate.core.model.ethernet import format_mac, is_mac, parse_mac
 
 Cells = Callable[[list[str]], tuple[str, ...]]

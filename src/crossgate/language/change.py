@@ -16,7 +16,7 @@ from typing import NamedTuple
 
 from crossgate.core.impact import Impact, impact_of
 from crossgate.core.model.errors import PlanErrors
-from crossgate.core.model.finding import Severity
+from crossgate.core.model.finding_kinds import Severity
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.progress import Tell
 from crossgate.core.traffic.session import Session

@@ -14,9 +14,10 @@ from crossgate.core.answers.points import beside, best_places
 from crossgate.core.answers.verify import Broken
 from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.lists.insertion import free_numbers
-from crossgate.core.model.accesslist import Action, ClosedPlace, Kind
+from crossgate.core.model.accesslist import ClosedPlace
 from crossgate.core.model.address import Family
 from crossgate.core.model.claim import Claim, Expectation, Only, Promise
+from crossgate.core.model.entry import Action, Kind
 from crossgate.core.model.network import Direction, Point, PointKind
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import format_flags

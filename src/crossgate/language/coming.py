@@ -10,12 +10,12 @@ from dataclasses import dataclass, field
 from typing import NamedTuple
 
 from crossgate.core.lists.rules import Rule
-from crossgate.core.model.accesslist import Action, Kind
 from crossgate.core.model.address import Family, everything
+from crossgate.core.model.entry import Action, Kind
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.network import Direction, Point
 from crossgate.core.model.plaintext import numeral
-from crossgate.language.network import ComingDevice, ComingSegment
+from crossgate.language.coming_network import ComingDevice, ComingSegment
 from crossgate.language.plain_names import list_name
 
 

@@ -9,7 +9,6 @@ from datetime import date, datetime
 from functools import cache
 from typing import NamedTuple, TypeVar
 
-from crossgate.core.model.accesslist import MOST_NUMBER, Action, Kind
 from crossgate.core.model.condition import Condition
 from crossgate.core.model.conditions import (
     MINUTE,
@@ -21,17 +20,11 @@ from crossgate.core.model.conditions import (
     Limit,
     SourcePorts,
 )
+from crossgate.core.model.entry import MOST_NUMBER, Action, Kind
 from crossgate.core.model.named import NameSpace
 from crossgate.core.model.packet import PORT_PROTOCOLS, TCP
-from crossgate.core.model.service import (
-    ESTABLISHED,
-    Service,
-    ServiceError,
-    both_flags,
-    parse_dscp,
-    parse_flags,
-    parse_ports,
-)
+from crossgate.core.model.service import ESTABLISHED, Service, ServiceError, both_flags
+from crossgate.core.model.service_words import parse_dscp, parse_flags, parse_ports
 from crossgate.core.model.tls import TlsError, TlsTest, chosen_hello, parse_suites, parse_versions
 from crossgate.core.model.window import last_day, until_name
 from crossgate.language.names import FollowOn, Names

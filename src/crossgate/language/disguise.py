@@ -33,10 +33,11 @@ from crossgate.core.model.address import (
 )
 from crossgate.core.model.bundles import BUNDLES
 from crossgate.core.model.ethernet import MacError, format_mac, is_group_mac, parse_mac
-from crossgate.core.model.finding import KINDS as FINDINGS
+from crossgate.core.model.finding_kinds import KINDS as FINDINGS
 from crossgate.core.model.plaintext import numeral
 from crossgate.core.model.plan import Plan
-from crossgate.core.model.service import ServiceError, split_service
+from crossgate.core.model.service import ServiceError
+from crossgate.core.model.service_words import split_service
 from crossgate.core.sets.meaning import PRIVATE, PRIVATE_BLOCKS
 from crossgate.language.forms import ENTRIES, PARTS
 from crossgate.language.syntax import EVERY_ROW

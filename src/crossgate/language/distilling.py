@@ -12,9 +12,10 @@ from typing import NamedTuple
 from crossgate.core.answers.distil import Distilled, Distiller, Sightings
 from crossgate.core.answers.groups import MOST_GROUPS, Kind, NoPattern
 from crossgate.core.lists.index import ListIndex
-from crossgate.core.model.accesslist import AccessList, Action
-from crossgate.core.model.accesslist import Kind as ListKind
+from crossgate.core.model.accesslist import AccessList
 from crossgate.core.model.address import Address, Family
+from crossgate.core.model.entry import Action
+from crossgate.core.model.entry import Kind as ListKind
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.network import Direction, Point
 from crossgate.core.network.crossed import CrossedGraphs

@@ -15,14 +15,8 @@ from collections.abc import Sequence
 from typing import Any, NamedTuple, cast
 
 from crossgate.core.lists import insertion
-from crossgate.core.model.accesslist import (
-    MOST_NUMBER,
-    AccessList,
-    Action,
-    AnEntry,
-    AnyEntry,
-    AnyList,
-)
+from crossgate.core.model.accesslist import AccessList, AnyList
+from crossgate.core.model.entry import MOST_NUMBER, Action, AnEntry, AnyEntry
 from crossgate.core.model.errors import PlanError, unknown
 from crossgate.core.model.plan import Plan
 from crossgate.language.draft import GIVEN, Draft

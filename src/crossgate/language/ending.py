@@ -2,35 +2,33 @@
 
 from __future__ import annotations
 
-import re
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from datetime import datetime
 
 from crossgate.core.audit.context import Case
-from crossgate.core.audit.notation import Subnets, one_by_one, other_mask
 from crossgate.core.audit.registry import AUDITS
-from crossgate.core.conversation.opening import Conversation
-from crossgate.core.conversation.packets import Tracer
-from crossgate.core.lists.insertion import free_numbers
-from crossgate.core.model import iana
-from crossgate.core.model.accesslist import AccessList, Action, Entry, Kind
-from crossgate.core.model.address import Address, Addresses, Family
+from crossgate.core.model.accesslist import AccessList
+from crossgate.core.model.address import Addresses, Family
 from crossgate.core.model.conditions import During
+from crossgate.core.model.entry import Action, Entry, Kind
 from crossgate.core.model.finding import Finding
-from crossgate.core.model.network import Direction, Point, Segment, stands_at
+from crossgate.core.model.network import Direction, Segment
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.plan import Plan
-from crossgate.core.network.endpoints import at_address
-from crossgate.core.network.ways import Network
 from crossgate.core.sets.region import Region, entry_region
 from crossgate.core.traffic.session import Session
-from crossgate.core.wording.needed import answer_service
-from crossgate.language import edits, list_edits, placing
+from crossgate.language import edits, list_edits
 from crossgate.language.borders import at_ports, unclaimed
 from crossgate.language.cells import entry_cells
 from crossgate.language.change import Proposal
 from crossgate.language.draft import Draft
-from crossgate.language.inserting import insert_entry
+from crossgate.language.entry_steps import (
+    answers_let_by,
+    moved_along,
+    placing_at,
+    turned_round,
+    written_anew,
+)
 from crossgate.language.mending import MOST_EDITS, MOST_MENDS, Mendable, proved
 from crossgate.language.reader import Reading
 from crossgate.language.steps import (
@@ -39,8 +37,6 @@ from crossgate.language.steps import (
     add_behind,
     add_first,
     applied,
-    free_name,
-    insertions,
 )
 from crossgate.language.twin import ERRORS, NEIGHBOURS, write_twin
 
@@ -112,8 +108,8 @@ def moves(session: Session, packet: Packet, now: datetime) -> list[Step]:
         )
         if access_list is not None and entry is not None:
             for step in (
-                *_moved(session.plan, finding, access_list, entry),
-                *_turned(access_list, entry),
+                *moved_along(session.plan, finding, access_list, entry),
+                *turned_round(access_list, entry),
             ):
                 found.setdefault(step.said, step)
     return list(found.values())
@@ -197,12 +193,12 @@ def _steps_for(plan: Plan, finding: Finding) -> Iterator[Step]:
         )
     if entry is None:
         return
-    yield from _written_anew(plan, finding, access_list, entry)
+    yield from written_anew(plan, finding, access_list, entry)
     if finding.name == "wrong-side":
-        yield from _moved(plan, finding, access_list, entry)
-        yield from _turned(access_list, entry)
+        yield from moved_along(plan, finding, access_list, entry)
+        yield from turned_round(access_list, entry)
     if finding.name == "replies-blocked" and finding.packet is not None:
-        yield from _answers_let_by(plan, finding.packet, entry)
+        yield from answers_let_by(plan, finding.packet, entry)
     if finding.beside and finding.name not in _PERMITTING:
         yield from _denied_beside(access_list, entry, finding.beside)
     if finding.name in ("never-reached", "no-effect"):
@@ -261,160 +257,14 @@ def _placings(plan: Plan, access_list: AccessList) -> Iterator[Step]:
                 point = interface.point
                 yield Step(
                     f"place {access_list.name} inbound on {point}",
-                    _placing(access_list, point),
+                    placing_at(access_list, point),
                 )
-
-
-def _placing(access_list: AccessList, point: Point) -> Callable[[Draft], object]:
-    return lambda draft: placing.place_list(draft, access_list, Direction.INBOUND, point)
-
-
-def _rewriting(entry: Entry, text: str) -> Callable[[Draft], object]:
-    return lambda draft: edits.change_entry(draft, entry, text)
 
 
 def _within(segment: Segment, addresses: Addresses) -> bool:
     return not segment.outside and any(
         block.covers(each) for block in segment.prefixes for each in addresses.patterns
     )
-
-
-def _written_anew(
-    plan: Plan, finding: Finding, access_list: AccessList, entry: Entry
-) -> Iterator[Step]:
-    """Yield edits that replace an address or a service of an entry by what is meant."""
-    words: list[tuple[str, str]] = []
-    if finding.instead:
-        text, said = (
-            entry.text,
-            " and ".join(f"{new} instead of {old}" for old, new in finding.instead),
-        )
-        for old, new in finding.instead:
-            text = _with(text, old, new)
-        yield Step(f"{access_list.name} {entry.number}: {said}", _rewriting(entry, text))
-    for addresses in (entry.source, entry.destination):
-        if finding.name == "mask-reversed" and (meant := other_mask(addresses)) is not None:
-            words.append((addresses.text, meant))
-        if finding.name == "subnet-missed":
-            words += [
-                (each.text, name)
-                for each in one_by_one(plan, addresses)
-                for name, _, _ in Subnets(plan).nearly(each)
-            ]
-    if finding.name == "protocol-meant":
-        tokens = entry.service.text.split(",")
-        meant = ",".join(
-            each if (found := iana.mistaken(each)) is None else found.write for each in tokens
-        )
-        words += [(entry.service.text, meant)]
-    for old, new in words:
-        text = _with(entry.text, old, new)
-        if text != entry.text:
-            yield Step(
-                f"{access_list.name} {entry.number}: {new} instead of {old}",
-                _rewriting(entry, text),
-            )
-
-
-def _with(text: str, old: str, new: str) -> str:
-    """Return an entry's text with some words replaced."""
-    return re.sub(rf"(?<!\S){re.escape(old)}(?![^\s,])", new.replace("\\", r"\\"), text, count=1)
-
-
-def _moved(plan: Plan, finding: Finding, access_list: AccessList, entry: Entry) -> Iterator[Step]:
-    """Yield the edits that move an entry to where its packets pass: its list is placed there, or
-    the entry goes into a list that is there or is made for it.
-    """
-    if finding.passes is None:
-        return
-    point, direction = finding.passes
-    there = plan.placed.get((point, direction, access_list.family))
-    where = stands_at(direction, point)
-    if there is None:
-        yield Step(
-            f"place {access_list.name} {where} instead",
-            lambda draft: placing.move_list(draft, access_list, direction, point),
-        )
-        name = free_name(plan, point, direction, access_list.family)
-        yield Step(
-            (
-                f"move {access_list.name} {entry.number} to a new list {name}, {where}: "
-                f"{entry.text}; "
-                "otherwise permit"
-            ),
-            lambda draft: _taken_to_new(draft, access_list, entry, name, (point, direction)),
-        )
-    elif there is not access_list and there.kind is access_list.kind:
-        yield Step(
-            f"move {access_list.name} {entry.number} to {there.name}, which stands {where}",
-            lambda draft: _taken_to(draft, access_list, entry, there),
-        )
-
-
-def _taken_to(draft: Draft, access_list: AccessList, entry: Entry, there: AccessList) -> None:
-    insert_entry(draft, there, _written(entry), edits.Spot(effective=True))
-    edits.drop_entry(draft, access_list, entry)
-
-
-def _taken_to_new(
-    draft: Draft, access_list: AccessList, entry: Entry, name: str, place: tuple[Point, Direction]
-) -> None:
-    list_edits.new_list(
-        draft, name, access_list.kind, access_list.family, [_written(entry)], Action.PERMIT
-    )
-    placing.place_list(
-        draft, list_edits.empty_list(name, access_list.kind, access_list.family), place[1], place[0]
-    )
-    edits.drop_entry(draft, access_list, entry)
-
-
-def _written(entry: Entry) -> str:
-    """Return an entry as written, with its comment."""
-    return entry.text + entry.said
-
-
-def _turned(access_list: AccessList, entry: Entry) -> Iterator[Step]:
-    """Yield an entry with its ends exchanged."""
-    one, other = entry.source.text, entry.destination.text
-    text = entry.text.replace(f" {one} to {other}", f" {other} to {one}", 1)
-    if text != entry.text:
-        yield Step(f"{access_list.name} {entry.number}: swap its ends", _rewriting(entry, text))
-
-
-def _answers_let_by(plan: Plan, packet: Packet, entry: Entry) -> Iterator[Step]:
-    """Yield the entry that permits the answers to what an entry takes, right before the line that
-    denies them.
-    """
-    network = Network(plan)
-    source, destination = (
-        at_address(network, Address(packet.family, value))
-        for value in (packet.source, packet.destination)
-    )
-    trace = Tracer(network).trace(Conversation(source, destination, packet))
-    stopped, leg = trace.decided, trace.legs[-1]
-    if (
-        stopped is None
-        or not leg.leg.returns
-        or not isinstance(stopped.access_list, AccessList)
-        or stopped.crossing.rulings is not None
-    ):
-        return
-    where, below = (
-        stopped.access_list,
-        stopped.decider.entry if stopped.decider is not None else None,
-    )
-    service, mark = answer_service(leg.packet)
-    ends = entry.destination.text, entry.source.text
-    text = (
-        f"permit {ends[0]}"
-        if where.kind is Kind.STANDARD
-        else f"permit {service} {ends[0]} to {ends[1]}{mark}"
-    )
-    numbers = free_numbers(where, below, 1)
-    if numbers:
-        yield Step(
-            f"in list {where.name}: {numbers[0]} {text}", insertions(where.name, numbers, [text])
-        )
 
 
 def _let_by(

@@ -11,19 +11,11 @@ from dataclasses import replace
 from datetime import date
 from typing import NamedTuple, cast
 
-from crossgate.core.model.accesslist import (
-    MOST_NUMBER,
-    AccessList,
-    Action,
-    AnEntry,
-    Entry,
-    Kind,
-    Note,
-    Otherwise,
-)
+from crossgate.core.model.accesslist import AccessList
 from crossgate.core.model.address import Addresses, Family, anywhere
 from crossgate.core.model.condition import Condition, qualifiers_of
 from crossgate.core.model.conditions import During
+from crossgate.core.model.entry import MOST_NUMBER, Action, AnEntry, Entry, Kind, Note, Otherwise
 from crossgate.core.model.errors import PlanError, nearest
 from crossgate.core.model.ethernet import (
     ANY_STATION,

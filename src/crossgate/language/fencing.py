@@ -8,13 +8,15 @@ from typing import NamedTuple
 from crossgate.core.answers.verify import Verified, Verifier
 from crossgate.core.audit import audit
 from crossgate.core.model.errors import PlanError
-from crossgate.core.model.finding import KINDS, Finding
+from crossgate.core.model.finding import Finding
+from crossgate.core.model.finding_kinds import KINDS
 from crossgate.core.model.plan import Plan
 from crossgate.core.traffic.session import Session
 from crossgate.language.draft import Draft
 from crossgate.language.edits import add_entry, drop_entry, find_list
-from crossgate.language.fence import Asked, Fence, fence, first_line, mark, without_fence
-from crossgate.language.fence import last_line as closing_line
+from crossgate.language.fence import fence, without_fence
+from crossgate.language.fence_text import Asked, Fence, first_line, mark
+from crossgate.language.fence_text import last_line as closing_line
 from crossgate.language.layout import tidied_from
 from crossgate.language.reader import Reading
 

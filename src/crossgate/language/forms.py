@@ -13,8 +13,8 @@ from collections.abc import Callable, Iterable, Iterator, Mapping
 from functools import cache
 from typing import NamedTuple
 
-from crossgate.core.model.accesslist import Kind
 from crossgate.core.model.address import looks_like_address
+from crossgate.core.model.entry import Kind
 from crossgate.core.model.tls import TlsTest
 from crossgate.language.conditions import WRITTEN, written
 from crossgate.language.lines import Token

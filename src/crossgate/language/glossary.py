@@ -6,7 +6,7 @@ from __future__ import annotations
 
 from typing import NamedTuple
 
-from crossgate.core.model.finding import KINDS
+from crossgate.core.model.finding_kinds import KINDS
 
 
 class Word(NamedTuple):

@@ -22,15 +22,9 @@ from typing import Any
 
 from crossgate.core.lists.rules import Rule, rule_region
 from crossgate.core.model import iana
-from crossgate.core.model.accesslist import (
-    MOST_NUMBER,
-    AccessList,
-    AnyList,
-    DeciderKey,
-    Kind,
-    numbered_kind,
-)
+from crossgate.core.model.accesslist import AccessList, AnyList, DeciderKey, numbered_kind
 from crossgate.core.model.address import Family, everything
+from crossgate.core.model.entry import MOST_NUMBER, Kind
 from crossgate.core.model.errors import Place, PlanError
 from crossgate.core.model.network import Direction, Point, stands_at
 from crossgate.core.model.plaintext import quotable
@@ -39,7 +33,6 @@ from crossgate.core.model.service import ESTABLISHED, FlagTest, format_ports, jo
 from crossgate.core.sets.frame import PacketSet
 from crossgate.core.sets.region import entry_region
 from crossgate.language import edits, list_edits, placing
-from crossgate.language.claims import standing
 from crossgate.language.coming import (
     Coming,
     ComingEntry,
@@ -51,6 +44,7 @@ from crossgate.language.coming import (
 from crossgate.language.draft import Draft
 from crossgate.language.entries import ETHERNET
 from crossgate.language.network import take_in_network
+from crossgate.language.placements import standing
 from crossgate.language.plain_names import list_name
 from crossgate.language.set_names import Asked, SetNames
 

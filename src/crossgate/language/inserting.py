@@ -8,7 +8,8 @@ from typing import Any
 
 from crossgate.core.lists import insertion
 from crossgate.core.lists.taken import taken
-from crossgate.core.model.accesslist import AccessList, AnyEntry, AnyList, Entry, Kind
+from crossgate.core.model.accesslist import AccessList, AnyList
+from crossgate.core.model.entry import AnyEntry, Entry, Kind
 from crossgate.core.model.plan import Plan
 from crossgate.core.sets.effort import question
 from crossgate.core.wording.sentences import DOES

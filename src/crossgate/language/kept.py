@@ -5,8 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from typing import Any, NamedTuple
 
-from crossgate.core.model.accesslist import AccessList, AnyEntry
+from crossgate.core.model.accesslist import AccessList
 from crossgate.core.model.address import Family, Pattern
+from crossgate.core.model.entry import AnyEntry
 from crossgate.core.model.ethernet import EthernetList
 from crossgate.language.lines import Line
 from crossgate.language.listed import listed

@@ -15,7 +15,7 @@ from functools import lru_cache
 from itertools import zip_longest
 from typing import NamedTuple
 
-from crossgate.core.model.accesslist import Kind
+from crossgate.core.model.entry import Kind
 from crossgate.core.model.plan import Plan
 from crossgate.language.cells import entry_cells, one_cell
 from crossgate.language.lines import Line, alike_from_start, file_lines

@@ -21,9 +21,9 @@ from typing import NamedTuple
 
 from crossgate.core.answers.grid import service_in
 from crossgate.core.answers.verify import Verifier
-from crossgate.core.model.accesslist import Action, Kind
 from crossgate.core.model.address import Family, Pattern
 from crossgate.core.model.claim import Claim, Only, Promise
+from crossgate.core.model.entry import Action, Kind
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.network import Direction, Point, Segment
 from crossgate.core.model.plan import Plan

@@ -6,15 +6,9 @@ from collections.abc import Sequence
 from dataclasses import replace
 from typing import Any
 
-from crossgate.core.model.accesslist import (
-    MOST_NUMBER,
-    AccessList,
-    Action,
-    AnyList,
-    Kind,
-    Otherwise,
-)
+from crossgate.core.model.accesslist import AccessList, AnyList
 from crossgate.core.model.address import Family
+from crossgate.core.model.entry import MOST_NUMBER, Action, Kind, Otherwise
 from crossgate.core.model.errors import Place, PlanError
 from crossgate.core.model.ethernet import EthernetList
 from crossgate.language.draft import GIVEN, Draft

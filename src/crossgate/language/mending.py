@@ -29,7 +29,7 @@ from crossgate.core.impact import Impact
 from crossgate.core.model.address import Family
 from crossgate.core.model.claim import Promise
 from crossgate.core.model.errors import Place
-from crossgate.core.model.finding import Severity
+from crossgate.core.model.finding_kinds import Severity
 from crossgate.core.model.packet import Packet, icmp_of
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.window import is_past

@@ -9,9 +9,9 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from crossgate.core.model.accesslist import Action, Kind
 from crossgate.core.model.address import Address, AddressError, Family, parse_address
 from crossgate.core.model.claim import Claim
+from crossgate.core.model.entry import Action, Kind
 from crossgate.core.model.errors import Instead, PlanError
 from crossgate.core.model.packet import MOST_PORT
 from crossgate.core.model.plaintext import numeral

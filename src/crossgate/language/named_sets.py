@@ -12,7 +12,7 @@ from collections.abc import Callable, Collection, Sequence
 from crossgate.core.model.bundles import BUNDLES
 from crossgate.core.model.iana import protocols
 from crossgate.core.model.named import NamedService, NameSpace
-from crossgate.core.model.service import split_service
+from crossgate.core.model.service_words import split_service
 from crossgate.language.claims import in_some_family
 from crossgate.language.names import Names
 from crossgate.language.words import Words

@@ -27,7 +27,8 @@ from crossgate.core.model.errors import Place, PlanError, PlanErrors
 from crossgate.core.model.named import Group, NameSpace, UnknownName
 from crossgate.core.model.network import LEASES_OF, Device, Placement, Point, PointKind
 from crossgate.core.model.plan import Plan
-from crossgate.core.model.service import Service, ServiceError, split_service
+from crossgate.core.model.service import Service, ServiceError
+from crossgate.core.model.service_words import split_service
 from crossgate.core.sets.meaning import (
     Meaning,
     WordKind,

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from crossgate.core.model.accesslist import Action
+from crossgate.core.model.entry import Action
 from crossgate.core.model.errors import PlanError, nearest
 from crossgate.language.glossary import explained
 from crossgate.language.row import Row

@@ -9,9 +9,9 @@ from crossgate.core.model.accesslist import AnyList
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.network import Direction, Placement, Point, PointKind, stands_at
 from crossgate.core.model.plan import Plan
-from crossgate.language.claims import see_that_frames_pass, standing, where
 from crossgate.language.draft import GIVEN, Draft
 from crossgate.language.lines import Line
+from crossgate.language.placements import see_that_frames_pass, standing, where
 from crossgate.language.words import Words
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 
-from crossgate.core.model.accesslist import MOST_NUMBER
+from crossgate.core.model.entry import MOST_NUMBER
 from crossgate.core.model.plaintext import numeral
 
 

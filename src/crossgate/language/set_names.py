@@ -10,7 +10,8 @@ from crossgate.core.lists.rules import prefixes_of
 from crossgate.core.model.address import Family, Pattern, format_address, single
 from crossgate.core.model.packet import ECHO, icmp_of
 from crossgate.core.model.plan import Plan
-from crossgate.core.model.service import Ports, ServiceError, ServiceTerm, in_order, join_ports
+from crossgate.core.model.service import Ports, ServiceError, ServiceTerm, join_ports
+from crossgate.core.model.service_words import in_order
 from crossgate.core.sets.patterns import joined
 from crossgate.language.plain_names import list_name
 

@@ -4,7 +4,7 @@
 
 from __future__ import annotations
 
-from crossgate.core.model.accesslist import MOST_NUMBER, Kind
+from crossgate.core.model.entry import MOST_NUMBER, Kind
 from crossgate.core.model.errors import nearest
 from crossgate.core.model.packet import MOST_PORT
 from crossgate.core.model.plaintext import numeral

@@ -5,8 +5,9 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from typing import NamedTuple
 
-from crossgate.core.model.accesslist import AccessList, Action, Entry, Kind
+from crossgate.core.model.accesslist import AccessList
 from crossgate.core.model.address import Family
+from crossgate.core.model.entry import Action, Entry, Kind
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.network import Direction, Point
 from crossgate.core.model.plan import Plan

@@ -16,6 +16,7 @@ from crossgate.language import (
     leasing,
     managing,
     named_sets,
+    placements,
     settings,
     times,
     topology,
@@ -149,7 +150,7 @@ STATEMENTS = {
         Row(
             "place",
             "LIST ((inbound | outbound) on WHERE | within subnet SUBNET)",
-            claims.placement,
+            placements.placement,
             placement_cells,
         ),
         *(

@@ -10,9 +10,9 @@ from collections.abc import Iterator, Mapping
 from functools import cached_property, lru_cache
 from typing import NamedTuple
 
-from crossgate.core.model.accesslist import Kind
+from crossgate.core.model.entry import Kind
 from crossgate.core.model.named import NameSpace
-from crossgate.core.model.service import split_service
+from crossgate.core.model.service_words import split_service
 from crossgate.language.entries import ETHERNET
 from crossgate.language.forms import Form, entry_form, statement_form
 from crossgate.language.lines import Token, form_tokens

@@ -4,8 +4,9 @@ both.
 
 from __future__ import annotations
 
-from crossgate.core.model.accesslist import AccessList, Kind
+from crossgate.core.model.accesslist import AccessList
 from crossgate.core.model.address import Family
+from crossgate.core.model.entry import Kind
 from crossgate.core.model.errors import PlanError
 from crossgate.language import edits, list_edits, placing
 from crossgate.language.draft import Draft

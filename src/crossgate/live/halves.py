@@ -17,8 +17,8 @@ from dataclasses import replace
 from itertools import product
 
 from crossgate.core.lists.rules import Rule
-from crossgate.core.model.accesslist import Action, Kind
 from crossgate.core.model.address import Family
+from crossgate.core.model.entry import Action, Kind
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.network import Direction, Point
 from crossgate.core.model.service import Ports, both_flags

@@ -12,8 +12,8 @@ from typing import Any, NamedTuple
 
 from lxml import etree
 
+from crossgate.formats.exchange.ietf_ace_in import NAMED_ACE
 from crossgate.formats.exchange.ietf_acl import OTHERWISE
-from crossgate.formats.exchange.ietf_acl_in import NAMED_ACE
 from crossgate.formats.exchange.tree import NAMESPACES
 from crossgate.live.documents import Element, name_of
 

@@ -5,8 +5,8 @@ from __future__ import annotations
 from typing import NamedTuple
 
 from crossgate.core.conversation.rules import Decided
-from crossgate.core.model.accesslist import Action
 from crossgate.core.model.address import Address, Family
+from crossgate.core.model.entry import Action
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.failure import Failure, FailureKind

@@ -17,9 +17,11 @@ from typing import Any, NamedTuple
 from crossgate.core.answers.alike import Names, example_of, names_alike
 from crossgate.core.answers.verify import Verified
 from crossgate.core.conversation.verdict import Verdict
-from crossgate.core.model.accesslist import AnyEntry, AnyList, DeciderKey, line_name
+from crossgate.core.model.accesslist import AnyList, DeciderKey, line_name
 from crossgate.core.model.dated import dated
-from crossgate.core.model.finding import Acceptance, Finding, Severity
+from crossgate.core.model.entry import AnyEntry
+from crossgate.core.model.finding import Acceptance, Finding
+from crossgate.core.model.finding_kinds import Severity
 from crossgate.core.model.plan import Plan
 from crossgate.draw.canvas import part_id
 from crossgate.draw.style import DARK, LIGHT, MARKS, Theme

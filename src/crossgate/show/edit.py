@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import NamedTuple
 
 from crossgate.core.impact import Impact
-from crossgate.core.model.finding import Severity
+from crossgate.core.model.finding_kinds import Severity
 from crossgate.core.model.network import stands_at
 from crossgate.core.model.plan import Plan
 from crossgate.formats.edit_history import Edits

@@ -12,9 +12,10 @@ from typing import Any
 from crossgate.core.answers.why import Why
 from crossgate.core.conversation.opening import service_label
 from crossgate.core.lists.taken import Taken
-from crossgate.core.model.accesslist import AccessList, AnyEntry, AnyList, Kind, line_name
+from crossgate.core.model.accesslist import AccessList, AnyList, line_name
 from crossgate.core.model.address import Addresses, Family
 from crossgate.core.model.dated import dated
+from crossgate.core.model.entry import AnyEntry, Kind
 from crossgate.core.model.ethernet import EthernetList, format_mac, looks_like_mac
 from crossgate.core.model.iana import MISTAKEN
 from crossgate.core.model.network import PointKind

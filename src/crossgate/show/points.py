@@ -7,7 +7,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from crossgate.core.answers.points import Points
-from crossgate.core.model.accesslist import Kind
+from crossgate.core.model.entry import Kind
 from crossgate.core.model.network import Direction
 from crossgate.show.console import folded, name, quiet, strong
 from crossgate.show.width import columns

@@ -8,7 +8,7 @@ from crossgate.core.answers.standing import Standing
 from crossgate.core.audit import Audited
 from crossgate.core.audit.claims import by_place
 from crossgate.core.model.accesslist import line_name
-from crossgate.core.model.finding import Severity
+from crossgate.core.model.finding_kinds import Severity
 from crossgate.core.model.plan import Plan
 from crossgate.show.console import alert, count, name, quiet, strong, word
 

@@ -10,8 +10,9 @@ from typing import Any
 from crossgate.core.answers.outage import Outage
 from crossgate.core.answers.verify import Verified
 from crossgate.core.conversation.verdict import Verdict
-from crossgate.core.model.accesslist import AnyEntry, AnyList
+from crossgate.core.model.accesslist import AnyList
 from crossgate.core.model.claim import Promise
+from crossgate.core.model.entry import AnyEntry
 from crossgate.core.model.network import PointKind
 from crossgate.core.model.plan import Plan
 from crossgate.core.traffic.conditions import ENOUGH

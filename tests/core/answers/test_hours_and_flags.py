@@ -14,7 +14,8 @@ from hypothesis import strategies as st
 from crossgate.core.answers.verify import Verifier
 from crossgate.core.model.errors import PlanErrors
 from crossgate.core.model.plan import Plan
-from crossgate.core.model.service import format_flags, parse_flags
+from crossgate.core.model.service import format_flags
+from crossgate.core.model.service_words import parse_flags
 from crossgate.core.model.window import states
 from crossgate.core.traffic.session import Session
 from tests.conftest import Ask, Run

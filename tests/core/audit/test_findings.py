@@ -9,7 +9,7 @@ import pytest
 
 from crossgate.core.audit import audit
 from crossgate.core.audit.claims import by_place
-from crossgate.core.model.finding import KINDS
+from crossgate.core.model.finding_kinds import KINDS
 from crossgate.core.model.plan import Plan
 from crossgate.core.traffic.session import Session
 from crossgate.core.wording.sentences import packet_text

@@ -14,9 +14,10 @@ from crossgate.core.audit import audit
 from crossgate.core.conversation.opening import Conversation
 from crossgate.core.conversation.packets import Tracer
 from crossgate.core.conversation.verdict import Verdict
-from crossgate.core.model.accesslist import Action, Entry
 from crossgate.core.model.address import Address, Family
-from crossgate.core.model.finding import KINDS, Finding
+from crossgate.core.model.entry import Action, Entry
+from crossgate.core.model.finding import Finding
+from crossgate.core.model.finding_kinds import KINDS
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.endpoints import at_address
 from crossgate.core.network.ways import Network

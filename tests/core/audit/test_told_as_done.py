@@ -12,7 +12,8 @@ import pytest
 
 from crossgate.core.audit import audit
 from crossgate.core.model.address import Family
-from crossgate.core.model.finding import KINDS, Finding
+from crossgate.core.model.finding import Finding
+from crossgate.core.model.finding_kinds import KINDS
 from crossgate.core.traffic.session import Session
 from crossgate.language.reader import read_plan
 from tests.core.audit.test_findings import NOW

@@ -7,7 +7,8 @@ from __future__ import annotations
 from typing import NamedTuple
 
 from crossgate.core.conversation.verdict import Verdict
-from crossgate.core.model.accesslist import AccessList, Decider, Entry
+from crossgate.core.model.accesslist import AccessList, Decider
+from crossgate.core.model.entry import Entry
 from crossgate.core.model.network import PointKind
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.plan import Plan

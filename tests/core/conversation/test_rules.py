@@ -17,8 +17,9 @@ from crossgate.core.conversation.rules import (
     when_arrived,
 )
 from crossgate.core.conversation.verdict import Verdict
-from crossgate.core.model.accesslist import AccessList, Action, Decider, Kind, Otherwise
+from crossgate.core.model.accesslist import AccessList, Decider
 from crossgate.core.model.address import Family
+from crossgate.core.model.entry import Action, Kind, Otherwise
 from crossgate.core.model.errors import Place
 from crossgate.core.model.network import Direction, Point, PointKind
 from crossgate.core.network.paths import Crossing

@@ -20,9 +20,10 @@ from crossgate.core.conversation.opening import Conversation
 from crossgate.core.conversation.packets import Tracer
 from crossgate.core.conversation.story import Trace
 from crossgate.core.conversation.verdict import Verdict
-from crossgate.core.model.accesslist import Action, DeciderKey
+from crossgate.core.model.accesslist import DeciderKey
 from crossgate.core.model.address import Family, parse_address, single
 from crossgate.core.model.condition import State
+from crossgate.core.model.entry import Action
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.packets import packet_columns
 from crossgate.core.model.plan import Plan

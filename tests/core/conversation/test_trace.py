@@ -18,8 +18,8 @@ from crossgate.core.conversation.packets import Tracer
 from crossgate.core.conversation.rules import Leg, legs_of, packet_on
 from crossgate.core.conversation.story import Outcome, Trace
 from crossgate.core.conversation.verdict import Verdict
-from crossgate.core.model.accesslist import Action
 from crossgate.core.model.address import Address, Family
+from crossgate.core.model.entry import Action
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.plan import Plan

@@ -22,9 +22,10 @@ from crossgate.core.audit.claims import getting_by
 from crossgate.core.conversation.endings import Ending
 from crossgate.core.conversation.opening import Conversation, conversations
 from crossgate.core.conversation.verdict import Verdict
-from crossgate.core.model.accesslist import Action, DeciderKey, Entry
+from crossgate.core.model.accesslist import DeciderKey
 from crossgate.core.model.address import Family, single
 from crossgate.core.model.conditions import When
+from crossgate.core.model.entry import Action, Entry
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.endpoints import at_address, pairs
 from crossgate.core.network.way_graph import WayGraph

@@ -18,8 +18,8 @@ from crossgate.core.lists.bulk.first_match import FirstMatch
 from crossgate.core.lists.bulk.lookup import BLOCK
 from crossgate.core.lists.bulk.tree import TreeBuilder
 from crossgate.core.lists.index import ListIndex
-from crossgate.core.model.accesslist import Entry
 from crossgate.core.model.address import Family, Pattern, format_address
+from crossgate.core.model.entry import Entry
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.packets import Packets, packet_columns
 from crossgate.language.reader import read_plan

@@ -10,8 +10,9 @@ from hypothesis import strategies as st
 
 from crossgate.core.lists.difference import compare_lists, same_lists, treated_otherwise
 from crossgate.core.lists.split import ListRegions
-from crossgate.core.model.accesslist import AccessList, Action
+from crossgate.core.model.accesslist import AccessList
 from crossgate.core.model.address import Family
+from crossgate.core.model.entry import Action
 from crossgate.core.model.packet import Packet
 from tests import small
 

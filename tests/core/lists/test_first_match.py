@@ -14,8 +14,9 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from crossgate.core.lists.index import ListIndex
-from crossgate.core.model.accesslist import AccessList, Action, Entry
+from crossgate.core.model.accesslist import AccessList
 from crossgate.core.model.address import Family
+from crossgate.core.model.entry import Action, Entry
 from crossgate.core.model.packet import Packet
 from crossgate.language.reader import read_plan
 

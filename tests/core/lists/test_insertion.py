@@ -10,8 +10,8 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from crossgate.core.lists.insertion import effective_position, number_between
-from crossgate.core.model.accesslist import MOST_NUMBER, Entry
 from crossgate.core.model.address import Family, Pattern
+from crossgate.core.model.entry import MOST_NUMBER, Entry
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.window import states
 from crossgate.language.edits import given_entry

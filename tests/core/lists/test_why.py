@@ -11,9 +11,10 @@ from hypothesis import strategies as st
 
 from crossgate.core.lists.index import ListIndex
 from crossgate.core.lists.why import Field, differing, passed_over
-from crossgate.core.model.accesslist import AccessList, Entry
+from crossgate.core.model.accesslist import AccessList
 from crossgate.core.model.address import Addresses, Family, parse_address
 from crossgate.core.model.conditions import When
+from crossgate.core.model.entry import Entry
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.plan import Plan
 from crossgate.core.wording.why import bits, reasons

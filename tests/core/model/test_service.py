@@ -6,10 +6,8 @@ import pytest
 
 from crossgate.core.model import iana
 from crossgate.core.model.address import Family
-from crossgate.core.model.service import (
-    FlagTest,
-    ServiceError,
-    ServiceTerm,
+from crossgate.core.model.service import FlagTest, ServiceError, ServiceTerm
+from crossgate.core.model.service_words import (
     parse_dscp,
     parse_flags,
     parse_ports,

@@ -11,7 +11,7 @@ import time
 from pathlib import Path
 from typing import Any
 
-from crossgate.core.model.accesslist import Action
+from crossgate.core.model.entry import Action
 from crossgate.core.model.errors import PlanError
 from crossgate.formats.exchange.asked import Given, Wanted
 from crossgate.formats.exchange.registry import FORMATS

@@ -13,17 +13,28 @@ matter that they treat differently; findings, which are about lines, need the ot
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
+from collections.abc import Iterator, Sequence
 from functools import cached_property
 from itertools import chain
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING
 
 from crossgate.core.answers.list_changes import Ends, ListChanges, regions_of
 from crossgate.core.answers.names_alone import Renamed, differ_in_names_alone
+from crossgate.core.answers.touched_pairs import (
+    ComparedClasses,
+    Side,
+    Suspect,
+    TouchedPairs,
+    Treatment,
+    are_alike,
+    links_of,
+    pairs_meeting,
+    pairs_with,
+    positions,
+    treatment,
+)
 from crossgate.core.model.address import Family, Pattern
 from crossgate.core.network.address_classes import AddressClass, address_classes, boundaries
-from crossgate.core.network.paths import Endpoint
 from crossgate.core.sets.patterns import Excluded
 from crossgate.core.sets.region import Region
 from crossgate.core.traffic.between import merged
@@ -32,84 +43,6 @@ from crossgate.core.traffic.session import Session
 if TYPE_CHECKING:
     import numpy as np
     from numpy.typing import NDArray
-
-    from crossgate.core.network.matrix import Matrix
-    from crossgate.core.network.way_graphs import WayGraphs
-
-
-class Side(NamedTuple):
-    """The addresses of a class as one end of a pair, and one of them as an endpoint in each plan,
-    None where no machine there can have it.
-    """
-
-    pattern: Pattern
-    ends: tuple[Endpoint | None, Endpoint | None]
-
-
-class Suspect(NamedTuple):
-    """A pair of address classes that the plans can treat differently.
-
-    `excluded` are the addresses in them that belong to other classes, `nodes` the numbers of the
-    pair's graphs there and back in the old and in the new plan.
-    """
-
-    source: Side
-    destination: Side
-    excluded: Excluded
-    nodes: tuple[tuple[int, int], tuple[int, int]]
-
-
-class _Known(NamedTuple):
-    """How one plan treats the address classes of both: its own class for each of these, or None,
-    and a number for each of them as a sender and for each that is a column.
-
-    `numbers` are those of the graphs, -1 where there is none; classes with equal `segments` are on
-    one link.
-    """
-
-    classes: list[AddressClass | None]
-    numbers: NDArray[np.int32]
-    segments: NDArray[np.intp]
-
-
-@dataclass(frozen=True, eq=False)
-class _Pairs:
-    """The address classes of both plans, how each plan treats them, and which pairs are suspect: a
-    row for each sender, a column for each receiver in `columns`; other receivers are treated alike.
-
-    `there` are the pairs whose way there may differ, whatever address the sender claims.
-    """
-
-    patterns: list[Pattern]
-    number: dict[Pattern, int]
-    known: tuple[_Known, _Known]
-    columns: NDArray[np.intp]
-    there: NDArray[np.bool_]
-    suspect: NDArray[np.bool_]
-
-    @cached_property
-    def place(self) -> NDArray[np.intp]:
-        """The column of each class, -1 where it has none."""
-        return _positions(self.columns, len(self.patterns))
-
-
-class TouchedPairs(NamedTuple):
-    """Pairs of address classes: a row of the `mask` for each sender, a column for each receiver in
-    `columns`; all other pairs are untouched.
-    """
-
-    mask: NDArray[np.bool_]
-    columns: NDArray[np.intp]
-
-    def receivers(self, sender: int) -> set[int]:
-        """Return the receivers of a sender's touched traffic."""
-        return set(self.columns[self.mask[sender]].tolist())
-
-    @property
-    def all_receivers(self) -> list[int]:
-        """The receivers of any touched traffic."""
-        found: list[int] = self.columns[self.mask.any(axis=0)].tolist()
-        return found
 
 
 class Change:
@@ -123,7 +56,7 @@ class Change:
             old.plan, new.plan, renamed
         )
         self._lists = ListChanges(self.old, self.new)
-        self._known: dict[tuple[Family, bool], _Pairs] = {}
+        self._known: dict[tuple[Family, bool], ComparedClasses] = {}
         self._in_lists_alone: dict[Family, bool] = {}
 
     @cached_property
@@ -191,13 +124,13 @@ class Change:
         routed = np.array(list(index.values()), dtype=np.intp)
         senders = merged(
             group,
-            lambda one, other: _alike(
+            lambda one, other: are_alike(
                 every, routed, index[one.pattern], index[other.pattern], True
             ),
         )
         receivers = merged(
             group,
-            lambda one, other: _alike(
+            lambda one, other: are_alike(
                 every, routed, index[one.pattern], index[other.pattern], False
             ),
         )
@@ -259,7 +192,7 @@ class Change:
         found[:, numbers < 0] = True
         return TouchedPairs(found, np.arange(len(numbers)))
 
-    def _pairs(self, family: Family, treated: bool) -> _Pairs:
+    def _pairs(self, family: Family, treated: bool) -> ComparedClasses:
         """Return the pairs that may be treated differently, or unless `treated` those about whose
         packets another line may decide.
         """
@@ -268,7 +201,7 @@ class Change:
             self._known[key] = self._paired(family, treated)
         return self._known[key]
 
-    def _paired(self, family: Family, treated: bool) -> _Pairs:
+    def _paired(self, family: Family, treated: bool) -> ComparedClasses:
         import numpy as np
 
         if self._only_lists(family):
@@ -276,10 +209,10 @@ class Change:
             some = self._columns(family, treated)
             columns = np.arange(len(classes)) if some is None else np.array(some, dtype=np.intp)
             both = [
-                _Known(
+                Treatment(
                     list(each.address_classes(family)),
                     matrix.numbers_to(columns)[matrix.row],
-                    _segments(classes),
+                    links_of(classes),
                 )
                 for each in ((self.new,) if self.same_network else (self.old, self.new))
                 for matrix in (each.matrix(family),)
@@ -306,7 +239,8 @@ class Change:
                 ]
             patterns = list(dict.fromkeys(each.pattern for classes in found for each in classes))
             both = [
-                _known(own, matrix, patterns) for own, matrix in zip(found, matrices, strict=True)
+                treatment(own, matrix, patterns)
+                for own, matrix in zip(found, matrices, strict=True)
             ]
             before, after = both
             on_link = [each.segments[:, None] == each.segments for each in both]
@@ -315,9 +249,9 @@ class Change:
         number = {pattern: index for index, pattern in enumerate(patterns)}
         there = suspect.copy()
         graphs = self.new.network.graphs(family)
-        translated = _with_numbers(both, graphs.is_translated)
+        translated = pairs_with(both, graphs.is_translated)
         for bit, place in self._lists.at(family).items():
-            meets = _meeting(graphs, both, bit)
+            meets = pairs_meeting(graphs, both, bit)
             there |= meets
             ends = place.ends(treated) if self._only_lists(family) else None
             suspect |= (
@@ -327,7 +261,7 @@ class Change:
                 else meets & (translated | self._between(family, ends, number, columns))
             )
         suspect[columns] |= suspect[columns].T  # the answers
-        return _Pairs(patterns, number, (both[0], both[-1]), columns, there, suspect)
+        return ComparedClasses(patterns, number, (both[0], both[-1]), columns, there, suspect)
 
     def _columns(self, family: Family, treated: bool) -> list[int] | None:
         """Return the address classes between which packets may go that are treated differently, or
@@ -363,7 +297,7 @@ class Change:
         import numpy as np
 
         classes = self.new.address_classes(family)
-        place = _positions(columns, len(number))
+        place = positions(columns, len(number))
         found = np.zeros((len(number), len(columns)), dtype=bool)
         for several in ends:
             senders, receivers = (
@@ -373,89 +307,3 @@ class Change:
             places = place[receivers]
             found[np.ix_(np.array(senders, dtype=np.intp), places[places >= 0])] = True
         return found
-
-
-def _known(classes: Sequence[AddressClass], matrix: Matrix, patterns: Sequence[Pattern]) -> _Known:
-    """Return how a plan treats its classes, in the order of some patterns."""
-    import numpy as np
-
-    index = {each.pattern: number for number, each in enumerate(classes)}
-    order = [index.get(pattern, -1) for pattern in patterns]
-    own = [classes[number] if number >= 0 else None for number in order]
-    numbers = matrix.numbers[matrix.row[order]][:, order]
-    absent = np.array(order) < 0
-    numbers[absent] = -1
-    numbers[:, absent] = -1
-    return _Known(own, numbers, _segments(own))
-
-
-def _segments(classes: Sequence[AddressClass | None]) -> NDArray[np.intp]:
-    """Return a number for the link of each class, -1 for none."""
-    import numpy as np
-
-    names: dict[str, int] = {}
-    return np.array(
-        [
-            -1 if each is None else names.setdefault(each.end.segment, len(names))
-            for each in classes
-        ],
-        dtype=np.intp,
-    )
-
-
-def _positions(columns: NDArray[np.intp], count: int) -> NDArray[np.intp]:
-    """Return, for each of `count` classes, its index among the columns, -1 where it is not a
-    column.
-    """
-    import numpy as np
-
-    found = np.full(count, -1, dtype=np.intp)
-    found[columns] = np.arange(len(columns))
-    return found
-
-
-def _alike(every: _Pairs, routed: NDArray[np.intp], one: int, other: int, sends: bool) -> bool:
-    """Whether both plans treat two classes, which are columns as those in `routed` are, alike as
-    senders or as receivers.
-    """
-    place, places = every.place, every.place[routed]
-    for known in every.known:
-        first, second = known.classes[one], known.classes[other]
-        if first is None or second is None:
-            if first is not second:
-                return False
-            continue
-        if (first.end.device is None) is not (second.end.device is None) or (
-            not sends and first.scoped is not second.scoped
-        ):
-            return False
-        numbers, segments = known.numbers, known.segments[routed]
-        if (
-            (numbers[one, places] != numbers[other, places]).any()
-            or (numbers[routed, place[one]] != numbers[routed, place[other]]).any()
-            or ((known.segments[one] == segments) != (known.segments[other] == segments)).any()
-        ):
-            return False
-    return True
-
-
-def _meeting(graphs: WayGraphs, both: Sequence[_Known], bit: int) -> NDArray[np.bool_]:
-    """Return which pairs meet a place in at least one of the plans."""
-    return _with_numbers(both, lambda number: bool(graphs.met(number) & bit))
-
-
-def _with_numbers(both: Sequence[_Known], asked: Callable[[int], bool]) -> NDArray[np.bool_]:
-    """Return which pairs have a number of which something is true, in at least one of the plans."""
-    import numpy as np
-
-    found = np.zeros(both[0].numbers.shape, dtype=bool)
-    for known in both:
-        holds = np.zeros(
-            int(known.numbers.max(initial=0)) + 2, dtype=bool
-        )  # the last one is for -1
-        holds[known.numbers] = True
-        holds[-1] = False
-        numbers = holds.nonzero()[0]
-        holds[numbers] = [asked(number) for number in numbers.tolist()]
-        found |= holds[known.numbers]
-    return found

@@ -13,36 +13,37 @@ from __future__ import annotations
 
 from collections.abc import Hashable, Iterable, Iterator, Sequence
 from datetime import datetime
-from itertools import product
 from typing import Any, NamedTuple
 
 from crossgate.core.answers.change import Change
 from crossgate.core.answers.clients import told
+from crossgate.core.answers.compared_pairs import (
+    ComparedPair,
+    ComparedStates,
+    compared_pairs,
+    compared_states,
+)
 from crossgate.core.answers.list_changes import asks_for_tls
 from crossgate.core.conversation.rules import HANDSHAKE, OPENING, Decided, Leg, script
 from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.lists.difference import compare_lists, same_lists, treated_otherwise
-from crossgate.core.model.accesslist import AccessList, Action, AnyList, Decider
+from crossgate.core.model.accesslist import AccessList, Decider
 from crossgate.core.model.address import Family
-from crossgate.core.model.condition import State
-from crossgate.core.model.conditions import Limit, exceeded
+from crossgate.core.model.conditions import Limit
+from crossgate.core.model.entry import Action
 from crossgate.core.model.packet import TCP, Packet
-from crossgate.core.model.plan import Plan
 from crossgate.core.model.progress import Tell
 from crossgate.core.model.tls import Hello, hello_of, settled, spoken_sorts
-from crossgate.core.model.window import Window, open_at, states
-from crossgate.core.network.ways import Network, Ways
-from crossgate.core.sets import spans as line
-from crossgate.core.sets.effort import TooManyPieces, answered, gathered
+from crossgate.core.sets.effort import TooManyPieces, answered
 from crossgate.core.sets.frame import PacketSet
 from crossgate.core.sets.minimise import SetLine, fewest_lines
 from crossgate.core.sets.products import Product, left
 from crossgate.core.sets.region import Region, every_packet, whole_packets
-from crossgate.core.traffic.between import Flow, flows_between, united
+from crossgate.core.traffic.between import Flow
 from crossgate.core.traffic.conditions import Mattering
 from crossgate.core.traffic.courses import Course, Opening, by_course, opening_regions
-from crossgate.core.traffic.examples import example, unmentioned
-from crossgate.core.traffic.flows import Flows, lists_on
+from crossgate.core.traffic.examples import example
+from crossgate.core.traffic.flows import Flows
 from crossgate.core.traffic.question import Answer, Party, Question
 from crossgate.core.traffic.session import Session
 
@@ -118,7 +119,7 @@ def named_differences(
     version uses.
     """
     before, after = old.plan.access_list(name), new.plan.access_list(name)
-    several = _states(old.plan, new.plan, [before], [after])
+    several = compared_states(old.plan, new.plan, [before], [after])
     met: dict[tuple[object, ...], list[ListDifference]] = {}
     for (was_open, now_open, beyond, hello), moment in several.items():
         groups: dict[tuple[Decider, Decider], list[PacketSet]] = {}
@@ -137,35 +138,6 @@ def named_differences(
     return [same[0]._replace(**_when(same, several)) for same in met.values()]
 
 
-class _Side(NamedTuple):
-    """How one plan treats a pair: the ways that are taken, none where no machine can have the
-    addresses, and whether both ends are on one link.
-    """
-
-    ways: tuple[Ways, ...]
-    on_link: bool
-
-
-class _Pair(NamedTuple):
-    """Conversations that are alike within each of two plans, as a flow of either, and how each plan
-    treats them.
-
-    `conditional` are the lists with conditional entries on their ways, in the old and in the new
-    plan.
-    """
-
-    flow: Flow
-    old: _Side
-    new: _Side
-    conditional: tuple[tuple[AccessList, ...], tuple[AccessList, ...]]
-    devices: bool
-
-    @property
-    def is_conditional(self) -> bool:
-        """Whether their treatment in either plan depends on a state of conditions."""
-        return any(self.conditional)
-
-
 class Comparison:
     """Compares two plans in one pair of states of their conditions."""
 
@@ -174,7 +146,7 @@ class Comparison:
         self._differing: dict[tuple[AccessList | None, AccessList | None], list[Region] | None] = {}
         self._ask_for_tls = any(each.network.plan.asks_for_tls for each in (old, new))
 
-    def differing(self, pair: _Pair) -> Iterator[tuple[bool, Fate, Fate, Answer]]:
+    def differing(self, pair: ComparedPair) -> Iterator[tuple[bool, Fate, Fate, Answer]]:
         """Yield the openings of a pair that the plans treat differently, in sets that do not
         overlap: (stray, before, after, the answer after).
         """
@@ -212,7 +184,7 @@ class Comparison:
                             yield course.stray, before, after, now
             done.append(opening)
 
-    def _suspected(self, pair: _Pair, leg: Leg) -> list[Region] | None:
+    def _suspected(self, pair: ComparedPair, leg: Leg) -> list[Region] | None:
         """Return regions of a leg's packets outside of which both plans do the same; None where
         they ask lists in different places.
         """
@@ -336,13 +308,13 @@ def differences(
     """
     change = change or Change(old, new)
     new = change.new
-    pairs = [pair for family in Family for pair in _pairs(change, family, missed)]
+    pairs = [pair for family in Family for pair in compared_pairs(change, family, missed)]
     if not pairs:
         return []
     before, after = (
         dict.fromkeys(each for pair in pairs for each in pair.conditional[side]) for side in (0, 1)
     )
-    several = _states(old.plan, new.plan, before, after)
+    several = compared_states(old.plan, new.plan, before, after)
     mattering = {
         nth: (
             Mattering(old.network, old.regions, pair.old.ways, pair.flow),
@@ -412,117 +384,8 @@ def _gravity(difference: Difference) -> tuple[bool, bool, bool, bool, Family]:
     )
 
 
-def _pairs(change: Change, family: Family, missed: list[TooManyPieces] | None) -> Iterator[_Pair]:
-    """Yield the traffic between any two address classes of both plans that can be treated
-    differently; classes treated alike are one.
-    """
-    networks = change.old.network, change.new.network
-    hidden = {
-        devices: unmentioned(networks[0], devices) | unmentioned(networks[1], devices)
-        for devices in (False, True)
-    }
-    found: list[tuple[tuple[_Side, _Side, bool], Flow]] = []
-    for source, destination, excluded, nodes in change.pairs(family):
-        ends = ((source.pattern,), (destination.pattern,))
-        devices = any(
-            end is not None and end.device is not None for end in (*source.ends, *destination.ends)
-        )
-        flows: list[list[Flow]] = []
-        with gathered(missed):
-            flows = [
-                []
-                if one is None or other is None
-                else flows_between(
-                    network,
-                    one,
-                    other,
-                    ends,
-                    excluded,
-                    hidden[devices],
-                    (None, None) if network.plan.translations[family] else numbers,
-                )
-                for network, one, other, numbers in zip(
-                    networks, source.ends, destination.ends, nodes, strict=True
-                )
-            ]
-        for before, after in product(*map(_or_none, flows)) if flows else ():
-            flow = after or before
-            what = line.common(before.what, after.what) if before and after else flow and flow.what
-            if flow is not None and what:
-                old, new = (
-                    _Side((), flow.on_link) if each is None else _Side(each.every, each.on_link)
-                    for each in (before, after)
-                )
-                # What a translation leads to a machine inside is not for the device itself.
-                led = any(each.led for side in (old, new) for each in side.ways)
-                own = (source,) if led else (source, destination)
-                devices = any(end is not None and end.device for each in own for end in each.ends)
-                found.append(((old, new, devices), flow._replace(what=what)))
-    for (old, new, devices), flow in united(found):
-        yield _Pair(
-            flow,
-            old,
-            new,
-            (_conditional(networks[0], old, family), _conditional(networks[1], new, family)),
-            devices,
-        )
-
-
-def _or_none(flows: list[Flow]) -> Sequence[Flow | None]:
-    return flows or (None,)
-
-
-def _conditional(network: Network, side: _Side, family: Family) -> tuple[AccessList, ...]:
-    """Return the lists with conditions that stand on the ways of one side."""
-    return tuple(each for each in lists_on(network, side.ways, family) if each.is_conditional)
-
-
-_States = dict[tuple[State, State, frozenset[Limit], Hello | None], datetime | None]
-
-
-def _states(
-    old: Plan, new: Plan, before: Iterable[AnyList[Any]], after: Iterable[AnyList[Any]]
-) -> _States:
-    """Return every pair of states, of the old and of the new plan, that conditions can be in
-    together, each with a moment.
-
-    A key has the state of each plan, the limits that are exceeded, and the TLS that is settled on.
-    """
-    lists = list(before), list(after)
-    windows = [
-        ("old", old.every_window[name])
-        for name in sorted({name for each in lists[0] for name in each.windows})
-    ]
-    windows += [
-        ("new", new.every_window[name])
-        for name in sorted({name for each in lists[1] for name in each.windows})
-    ]
-    opened: dict[tuple[State, State], datetime | None] = (
-        {} if windows else {(frozenset(), frozenset()): None}
-    )
-    marked: list[Window] = [
-        window._replace(name=f"{plan}:{window.name}") for plan, window in windows
-    ]
-    for moment in states(marked).values() if windows else ():
-        key = (
-            open_at((window for plan, window in windows if plan == "old"), moment),
-            open_at((window for plan, window in windows if plan == "new"), moment),
-        )
-        opened.setdefault(key, moment)
-    limits = {limit for several in lists for each in several for limit in each.limits}
-    hellos = spoken_sorts(test for several in lists for each in several for test in each.tls) or (
-        None,
-    )
-    return {
-        (settled(was | each, hello), settled(now | each, hello), each, hello): moment
-        for hello in hellos
-        for each in exceeded(limits)
-        for (was, now), moment in opened.items()
-    }
-
-
 def _when(
-    same: Sequence[Difference] | Sequence[ListDifference], several: _States
+    same: Sequence[Difference] | Sequence[ListDifference], several: ComparedStates
 ) -> dict[str, Any]:
     """Return when a difference holds that was found in some of several states: its moment, the
     limits exceeded, and the TLS that is settled on.

@@ -29,10 +29,10 @@ import numpy as np
 from crossgate.core.answers.entry_words import EntryWords, Word
 from crossgate.core.answers.groups import MOST_GROUPS, Group, Kind, Term, grouped
 from crossgate.core.model import iana
-from crossgate.core.model.accesslist import MOST_NUMBER
 from crossgate.core.model.address import (
     Family,
 )
+from crossgate.core.model.entry import MOST_NUMBER
 from crossgate.core.model.packet import ACK, PORT_PROTOCOLS, SYN, TCP, Packet, icmp_of
 from crossgate.core.model.packets import PORTED, Indices, Packets, whole_address
 from crossgate.core.model.plan import Plan

@@ -21,13 +21,8 @@ from crossgate.core.model.address import (
 )
 from crossgate.core.model.packet import ECHO, PORT_PROTOCOLS, TCP
 from crossgate.core.model.plan import Plan
-from crossgate.core.model.service import (
-    ServiceError,
-    format_ports,
-    in_order,
-    join_ports,
-    protocol_word,
-)
+from crossgate.core.model.service import ServiceError, format_ports, join_ports, protocol_word
+from crossgate.core.model.service_words import in_order
 from crossgate.core.sets.patterns import joined
 
 _MOST_NAMED = 1 << 16

@@ -12,9 +12,10 @@ from itertools import combinations
 from typing import NamedTuple
 
 from crossgate.core.lists.difference import same_lists, treated_otherwise, unshared
-from crossgate.core.model.accesslist import AccessList, Action, Entry
+from crossgate.core.model.accesslist import AccessList
 from crossgate.core.model.address import Family, Pattern
 from crossgate.core.model.condition import State
+from crossgate.core.model.entry import Action, Entry
 from crossgate.core.model.plan import Plan
 from crossgate.core.sets.region import Region, entry_region
 from crossgate.core.traffic.session import Session

@@ -13,9 +13,10 @@ from collections.abc import Callable
 from dataclasses import fields, is_dataclass
 from typing import Any, NamedTuple
 
-from crossgate.core.model.accesslist import AccessList, AnyEntry
+from crossgate.core.model.accesslist import AccessList
 from crossgate.core.model.address import Addresses, Pattern
 from crossgate.core.model.conditions import During, Limit
+from crossgate.core.model.entry import AnyEntry
 from crossgate.core.model.errors import Place
 from crossgate.core.model.ethernet import EthernetList, Stations
 from crossgate.core.model.finding import Acceptance

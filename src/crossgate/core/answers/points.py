@@ -12,8 +12,9 @@ from contextlib import suppress
 from itertools import chain, islice
 from typing import NamedTuple
 
-from crossgate.core.model.accesslist import AccessList, Kind
+from crossgate.core.model.accesslist import AccessList
 from crossgate.core.model.address import Address, Family, looks_like_address, parse_address
+from crossgate.core.model.entry import Kind
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.network import Direction, Point, PointKind
 from crossgate.core.network.address_classes import address_classes

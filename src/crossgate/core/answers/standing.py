@@ -9,7 +9,8 @@ from datetime import datetime
 from typing import Any, NamedTuple
 
 from crossgate.core.answers.verify import Verifier
-from crossgate.core.model.accesslist import AnyEntry, AnyList
+from crossgate.core.model.accesslist import AnyList
+from crossgate.core.model.entry import AnyEntry
 from crossgate.core.model.window import Window
 from crossgate.core.traffic.session import Session
 

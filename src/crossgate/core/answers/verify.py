@@ -17,10 +17,11 @@ from typing import Any, NamedTuple
 from crossgate.core.conversation.opening import Conversation, service_of
 from crossgate.core.conversation.story import Trace
 from crossgate.core.conversation.verdict import VERDICTS, Verdict
-from crossgate.core.model.accesslist import AnyEntry, AnyList, Decider, DeciderKey
+from crossgate.core.model.accesslist import AnyList, Decider, DeciderKey
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.claim import Claim, Expectation, Hours, Moment, Only, Promise
 from crossgate.core.model.condition import State
+from crossgate.core.model.entry import AnyEntry
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.service import ServiceError
 from crossgate.core.model.tls import hello_of, settled

@@ -17,7 +17,8 @@ from typing import NamedTuple
 from crossgate.core.audit.context import Case
 from crossgate.core.audit.registry import AUDITS
 from crossgate.core.audit.scope import Focus, Touched
-from crossgate.core.model.finding import KINDS, Acceptance, Fault, Finding, Severity
+from crossgate.core.model.finding import Acceptance, Fault, Finding
+from crossgate.core.model.finding_kinds import KINDS, Severity
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.progress import Tell
 from crossgate.core.sets.effort import TooManyPieces, gathered

@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 
 from crossgate.core.audit.context import Case
-from crossgate.core.model.accesslist import AccessList, Decider, Entry, line_name
+from crossgate.core.model.accesslist import AccessList, Decider, line_name
+from crossgate.core.model.entry import Entry
 from crossgate.core.sets import spans as line
 from crossgate.core.sets.effort import answered
 from crossgate.core.sets.frame import PacketSet

@@ -7,8 +7,9 @@ from collections.abc import Iterator
 from crossgate.core.audit.beside import decided, does
 from crossgate.core.audit.context import Case
 from crossgate.core.audit.registry import finds
-from crossgate.core.model.accesslist import AccessList, Decider, Kind
+from crossgate.core.model.accesslist import AccessList, Decider
 from crossgate.core.model.address import Family, Pattern, parse_block
+from crossgate.core.model.entry import Kind
 from crossgate.core.model.finding import Fault, Finding
 from crossgate.core.model.network import Direction, Segment
 from crossgate.core.sets.addresses import AddressSet

@@ -7,8 +7,9 @@ from collections.abc import Sequence
 from crossgate.core.audit.context import Case
 from crossgate.core.conversation.rules import ALONE
 from crossgate.core.conversation.verdict import Verdict
-from crossgate.core.model.accesslist import AccessList, Entry, line_name
+from crossgate.core.model.accesslist import AccessList, line_name
 from crossgate.core.model.address import Family, Pattern
+from crossgate.core.model.entry import Entry
 from crossgate.core.model.finding import Fault, Finding
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.plan import Plan

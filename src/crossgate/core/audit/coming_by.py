@@ -8,8 +8,8 @@ from collections.abc import Sequence
 from functools import cache
 
 from crossgate.core.audit.context import Case
-from crossgate.core.model.accesslist import Entry
 from crossgate.core.model.address import Family, parse_block
+from crossgate.core.model.entry import Entry
 from crossgate.core.network.paths import Crossing
 from crossgate.core.sets.addresses import AddressSet, apart
 from crossgate.core.sets.region import Region

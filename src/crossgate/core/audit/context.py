@@ -14,8 +14,9 @@ from crossgate.core.audit.scope import Focus, Scope, Touched
 from crossgate.core.audit.touched import TouchedTraffic
 from crossgate.core.lists.index import ListIndex
 from crossgate.core.lists.redundancy import Coverage, coverage
-from crossgate.core.model.accesslist import AccessList, AnyEntry, AnyList, Entry
+from crossgate.core.model.accesslist import AccessList, AnyList
 from crossgate.core.model.condition import State
+from crossgate.core.model.entry import AnyEntry, Entry
 from crossgate.core.model.progress import Tell
 from crossgate.core.sets.effort import TooManyPieces
 from crossgate.core.sets.region import Region

@@ -9,8 +9,9 @@ from crossgate.core.audit.context import Case, numbers
 from crossgate.core.audit.registry import finds
 from crossgate.core.lists.redundancy import Coverage
 from crossgate.core.lists.split import EntryRegion, ListRegions
-from crossgate.core.model.accesslist import AccessList, Action, AnyEntry, Entry, Kind, line_name
+from crossgate.core.model.accesslist import AccessList, line_name
 from crossgate.core.model.address import everything
+from crossgate.core.model.entry import Action, AnyEntry, Entry, Kind
 from crossgate.core.model.finding import Fault, Finding
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.service import IP, NO_QUALIFIERS

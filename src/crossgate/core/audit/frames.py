@@ -9,8 +9,8 @@ from typing import NamedTuple
 
 from crossgate.core.audit.context import Case
 from crossgate.core.audit.registry import finds
-from crossgate.core.model.accesslist import Action
 from crossgate.core.model.condition import State
+from crossgate.core.model.entry import Action
 from crossgate.core.model.ethernet import (
     BROADCAST,
     ETHERTYPES,

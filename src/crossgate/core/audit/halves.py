@@ -11,8 +11,9 @@ from crossgate.core.audit.beside import MOST_PORTS, does, permitted_beside, port
 from crossgate.core.audit.context import Case
 from crossgate.core.audit.registry import finds
 from crossgate.core.model import iana
-from crossgate.core.model.accesslist import AccessList, Action, Decider, Entry
+from crossgate.core.model.accesslist import AccessList, Decider
 from crossgate.core.model.address import Family
+from crossgate.core.model.entry import Action, Entry
 from crossgate.core.model.finding import Fault, Finding
 from crossgate.core.model.packet import ECHO, TCP, UDP, icmp_of
 from crossgate.core.model.service import format_ports, protocol_name

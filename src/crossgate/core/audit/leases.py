@@ -12,9 +12,10 @@ from crossgate.core.answers.verify import Verified, Verifier
 from crossgate.core.audit.context import Case
 from crossgate.core.audit.registry import finds
 from crossgate.core.conversation.story import Trace
-from crossgate.core.model.accesslist import Decider, Kind
+from crossgate.core.model.accesslist import Decider
 from crossgate.core.model.claim import Claim, Expectation
 from crossgate.core.model.condition import State
+from crossgate.core.model.entry import Kind
 from crossgate.core.model.finding import Fault, Finding
 from crossgate.core.model.network import Leases
 from crossgate.core.sets.effort import TooManyPieces

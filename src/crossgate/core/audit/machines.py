@@ -6,8 +6,9 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from typing import Any
 
 from crossgate.core.audit.scope import Scope
-from crossgate.core.model.accesslist import AccessList, Entry
+from crossgate.core.model.accesslist import AccessList
 from crossgate.core.model.address import Address, Family, Pattern, single
+from crossgate.core.model.entry import Entry
 from crossgate.core.network.address_classes import AddressClass
 from crossgate.core.sets.addresses import AddressSet
 from crossgate.core.sets.patterns import Excluded, PatternIndex

@@ -13,8 +13,9 @@ from crossgate.core.audit.claims import Claims
 from crossgate.core.audit.context import Case
 from crossgate.core.audit.registry import finds
 from crossgate.core.audit.traffic import packets_of
-from crossgate.core.model.accesslist import AccessList, Action, Entry, line_name
+from crossgate.core.model.accesslist import AccessList, line_name
 from crossgate.core.model.address import Address, Family, Pattern, everything, single
+from crossgate.core.model.entry import Action, Entry
 from crossgate.core.model.finding import Fault, Finding
 from crossgate.core.model.packet import SYN, Packet
 from crossgate.core.model.plan import Plan

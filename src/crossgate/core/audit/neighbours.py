@@ -8,7 +8,7 @@ from typing import NamedTuple
 from crossgate.core.audit.context import Case
 from crossgate.core.audit.registry import finds
 from crossgate.core.model import iana
-from crossgate.core.model.accesslist import AccessList, ClosedPlace, Decider, Kind
+from crossgate.core.model.accesslist import AccessList, ClosedPlace, Decider
 from crossgate.core.model.address import (
     Address,
     Family,
@@ -18,6 +18,7 @@ from crossgate.core.model.address import (
     single,
 )
 from crossgate.core.model.condition import State
+from crossgate.core.model.entry import Kind
 from crossgate.core.model.finding import Fault, Finding
 from crossgate.core.model.network import Direction, Placement, Point, PointKind, SharedGateway
 from crossgate.core.model.packet import ICMPV6, Packet

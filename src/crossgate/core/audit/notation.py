@@ -11,7 +11,7 @@ from typing import NamedTuple
 from crossgate.core.audit.context import Case
 from crossgate.core.audit.registry import finds
 from crossgate.core.model import iana
-from crossgate.core.model.accesslist import AccessList, Entry
+from crossgate.core.model.accesslist import AccessList
 from crossgate.core.model.address import (
     Address,
     AddressError,
@@ -23,11 +23,12 @@ from crossgate.core.model.address import (
     parse_address,
     pattern,
 )
+from crossgate.core.model.entry import Entry
 from crossgate.core.model.errors import Place
 from crossgate.core.model.finding import Fault, Finding
 from crossgate.core.model.named import Group
 from crossgate.core.model.plan import Plan
-from crossgate.core.model.service import split_service
+from crossgate.core.model.service_words import split_service
 from crossgate.core.sets.meaning import meaning_of, words_of, written_as
 
 

@@ -6,8 +6,9 @@ from collections.abc import Iterator
 
 from crossgate.core.audit.context import Case
 from crossgate.core.audit.registry import finds
-from crossgate.core.model.accesslist import AccessList, Kind
+from crossgate.core.model.accesslist import AccessList
 from crossgate.core.model.address import Address, Family, single
+from crossgate.core.model.entry import Kind
 from crossgate.core.model.finding import Fault, Finding
 from crossgate.core.model.network import (
     Direction,

@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 
 from crossgate.core.audit.context import Case
-from crossgate.core.model.finding import KINDS, Finding
+from crossgate.core.model.finding import Finding
+from crossgate.core.model.finding_kinds import KINDS
 
 Audit = Callable[[Case], Iterator[Finding]]
 """Looks at a whole plan and yields the findings of one name."""

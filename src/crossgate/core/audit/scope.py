@@ -5,13 +5,14 @@ from __future__ import annotations
 from collections.abc import Callable, Collection, Mapping, Sequence
 from typing import TYPE_CHECKING, Any, NamedTuple
 
-from crossgate.core.model.accesslist import AnEntry, AnyEntry, AnyList
+from crossgate.core.model.accesslist import AnyList
 from crossgate.core.model.address import Family
+from crossgate.core.model.entry import AnEntry, AnyEntry
 from crossgate.core.sets.region import Region
 from crossgate.core.traffic.session import Session
 
 if TYPE_CHECKING:
-    from crossgate.core.answers.change import TouchedPairs
+    from crossgate.core.answers.touched_pairs import TouchedPairs
 
 Focus = Mapping[str, Collection[int]]
 """The numbers of the entries that are to be looked at, list by list, and these lists as a whole;

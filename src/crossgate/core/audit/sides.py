@@ -23,8 +23,9 @@ from crossgate.core.audit.context import Case
 from crossgate.core.audit.frames import misplaced
 from crossgate.core.audit.registry import finds
 from crossgate.core.audit.translations import asks_for_another
-from crossgate.core.model.accesslist import AccessList, Action, Entry, line_name
+from crossgate.core.model.accesslist import AccessList, line_name
 from crossgate.core.model.address import Family
+from crossgate.core.model.entry import Action, Entry
 from crossgate.core.model.finding import Fault, Finding
 from crossgate.core.model.network import EACH_WAY, Direction, PointKind
 from crossgate.core.model.plan import Plan

@@ -8,7 +8,8 @@ from crossgate.core.audit.context import Case
 from crossgate.core.audit.registry import finds
 from crossgate.core.audit.traffic import begun_by
 from crossgate.core.conversation.rules import judges
-from crossgate.core.model.accesslist import AccessList, Decider, Entry, line_name
+from crossgate.core.model.accesslist import AccessList, Decider, line_name
+from crossgate.core.model.entry import Entry
 from crossgate.core.model.finding import Fault, Finding
 from crossgate.core.model.packet import TCP, UDP
 from crossgate.core.network.ways import Ways

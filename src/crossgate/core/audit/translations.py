@@ -10,8 +10,9 @@ from typing import NamedTuple
 from crossgate.core.audit.coming_by import comes_by
 from crossgate.core.audit.context import Case
 from crossgate.core.audit.registry import finds
-from crossgate.core.model.accesslist import AccessList, Entry, line_name
+from crossgate.core.model.accesslist import AccessList, line_name
 from crossgate.core.model.address import Family, Pattern
+from crossgate.core.model.entry import Entry
 from crossgate.core.model.errors import Place
 from crossgate.core.model.finding import Fault, Finding
 from crossgate.core.model.network import Direction, Translation, TranslationKind

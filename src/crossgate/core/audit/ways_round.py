@@ -15,8 +15,9 @@ from crossgate.core.audit.beside import MOST_PORTS, decided, does, permitted_bes
 from crossgate.core.audit.coming_by import comes_by
 from crossgate.core.audit.context import Case
 from crossgate.core.audit.registry import finds
-from crossgate.core.model.accesslist import AccessList, Action, Entry, line_name
+from crossgate.core.model.accesslist import AccessList, line_name
 from crossgate.core.model.address import Addresses, Family
+from crossgate.core.model.entry import Action, Entry
 from crossgate.core.model.finding import Fault, Finding
 from crossgate.core.model.packet import TCP, UDP, Packet
 from crossgate.core.model.plan import Plan

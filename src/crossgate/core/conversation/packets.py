@@ -18,9 +18,10 @@ from crossgate.core.conversation.story import FirstPaths, Paths, Trace, astray, 
 from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.conversation.walk import follow_whole
 from crossgate.core.lists.index import ListIndex
-from crossgate.core.model.accesslist import AccessList, Action, Decider, DeciderKey, Entry
+from crossgate.core.model.accesslist import AccessList, Decider, DeciderKey
 from crossgate.core.model.address import Family
 from crossgate.core.model.condition import State
+from crossgate.core.model.entry import Action, Entry
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.tls import UNSETTLED, hello_of
 from crossgate.core.network.nodes import MOST_WAYS

@@ -12,8 +12,9 @@ from crossgate.core.conversation.endings import Ending, Example, sequences
 from crossgate.core.conversation.opening import Conversation
 from crossgate.core.conversation.rules import Leg, judges, legs_of, packet_on
 from crossgate.core.conversation.verdict import Verdict
-from crossgate.core.model.accesslist import AccessList, Action, Decider
+from crossgate.core.model.accesslist import AccessList, Decider
 from crossgate.core.model.address import Address, Family
+from crossgate.core.model.entry import Action
 from crossgate.core.model.packet import Packet
 from crossgate.core.network.endpoints import at_address
 from crossgate.core.network.nodes import Sequence as Tokens

@@ -12,7 +12,8 @@ from difflib import SequenceMatcher
 from typing import TypeVar
 
 from crossgate.core.lists.split import EntryRegion, ListRegions, numbered, region_hull
-from crossgate.core.model.accesslist import AccessList, Action, Decider, Entry
+from crossgate.core.model.accesslist import AccessList, Decider
+from crossgate.core.model.entry import Action, Entry
 from crossgate.core.sets import products as algebra
 from crossgate.core.sets.boxes import meets
 from crossgate.core.sets.frame import Frame, PacketSet

@@ -13,9 +13,10 @@ from bisect import bisect_left
 from collections.abc import Iterable
 from functools import cached_property
 
-from crossgate.core.model.accesslist import AccessList, Decider, Entry
+from crossgate.core.model.accesslist import AccessList, Decider
 from crossgate.core.model.address import Addresses
 from crossgate.core.model.condition import State
+from crossgate.core.model.entry import Entry
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.service import NO_QUALIFIERS, Qualifiers, Service
 

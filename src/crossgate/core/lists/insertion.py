@@ -12,8 +12,9 @@ from collections.abc import Sequence
 from typing import Any, NamedTuple
 
 from crossgate.core.lists.split import EntryRegion
-from crossgate.core.model.accesslist import MOST_NUMBER, AccessList, AnyEntry, AnyList, Entry
+from crossgate.core.model.accesslist import AccessList, AnyList
 from crossgate.core.model.condition import State
+from crossgate.core.model.entry import MOST_NUMBER, AnyEntry, Entry
 from crossgate.core.sets.frame import Frame
 from crossgate.core.sets.products import Product, is_left
 from crossgate.core.sets.region import Region

@@ -20,7 +20,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from crossgate.core.lists.split import EntryRegion, ListRegions, numbered
-from crossgate.core.model.accesslist import Action, Entry, line_name
+from crossgate.core.model.accesslist import line_name
+from crossgate.core.model.entry import Action, Entry
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.progress import Tell
 from crossgate.core.sets import products as algebra

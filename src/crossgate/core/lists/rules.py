@@ -12,9 +12,10 @@ from collections.abc import Iterator
 from itertools import product
 from typing import NamedTuple
 
-from crossgate.core.model.accesslist import AccessList, Action, Entry
+from crossgate.core.model.accesslist import AccessList
 from crossgate.core.model.address import Pattern, everything
 from crossgate.core.model.condition import Abilities
+from crossgate.core.model.entry import Action, Entry
 from crossgate.core.model.packet import ICMP
 from crossgate.core.model.service import (
     ESTABLISHED,

@@ -11,9 +11,10 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from functools import cached_property
 from typing import TYPE_CHECKING
 
-from crossgate.core.model.accesslist import AccessList, Decider, Entry
+from crossgate.core.model.accesslist import AccessList, Decider
 from crossgate.core.model.address import Family, Pattern
 from crossgate.core.model.condition import State
+from crossgate.core.model.entry import Entry
 from crossgate.core.sets import products as algebra
 from crossgate.core.sets.addresses import AddressSet
 from crossgate.core.sets.boxes import LOW_BITS, Box, meets

@@ -6,8 +6,9 @@ from collections.abc import Iterable
 from typing import NamedTuple
 
 from crossgate.core.lists.split import Regions, region_hull, split
-from crossgate.core.model.accesslist import AccessList, Entry
+from crossgate.core.model.accesslist import AccessList
 from crossgate.core.model.condition import State
+from crossgate.core.model.entry import Entry
 from crossgate.core.sets.frame import PacketSet
 from crossgate.core.sets.region import entry_region
 

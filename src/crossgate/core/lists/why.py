@@ -6,8 +6,9 @@ from collections.abc import Iterator
 from enum import StrEnum
 from typing import NamedTuple
 
-from crossgate.core.model.accesslist import AccessList, Decider, Entry
+from crossgate.core.model.accesslist import AccessList, Decider
 from crossgate.core.model.condition import State
+from crossgate.core.model.entry import Entry
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.service import within
 

@@ -12,8 +12,9 @@ import re
 from dataclasses import dataclass, field
 from typing import NamedTuple
 
-from crossgate.core.model.accesslist import AccessList, Action, AnyEntry, AnyList, Entry
+from crossgate.core.model.accesslist import AccessList, AnyList
 from crossgate.core.model.address import Address, Family, anywhere
+from crossgate.core.model.entry import Action, AnyEntry, Entry
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.service import IP, NO_QUALIFIERS
 

@@ -10,13 +10,8 @@ from typing import NamedTuple
 from crossgate.core.model.address import Address, Addresses, Family
 from crossgate.core.model.errors import Place, PlanError, nearest, placeless, unknown
 from crossgate.core.model.network import Point
-from crossgate.core.model.service import (
-    Service,
-    ServiceError,
-    ServiceTerm,
-    parse_service,
-    split_service,
-)
+from crossgate.core.model.service import Service, ServiceError, ServiceTerm
+from crossgate.core.model.service_words import parse_service, split_service
 
 
 class NameSpace(StrEnum):

@@ -12,11 +12,12 @@ from datetime import datetime
 from functools import cached_property
 from typing import Any
 
-from crossgate.core.model.accesslist import AccessList, AnyList, ClosedPlace, Kind
+from crossgate.core.model.accesslist import AccessList, AnyList, ClosedPlace
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.claim import Hours, Moment, Only, Promise
 from crossgate.core.model.condition import State
 from crossgate.core.model.conditions import Limit, When, exceeded
+from crossgate.core.model.entry import Kind
 from crossgate.core.model.errors import Place, PlanError
 from crossgate.core.model.ethernet import EthernetList
 from crossgate.core.model.finding import Acceptance

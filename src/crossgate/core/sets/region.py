@@ -21,8 +21,8 @@ from functools import cache
 from typing import NamedTuple
 
 from crossgate.core.model import iana
-from crossgate.core.model.accesslist import Entry
 from crossgate.core.model.address import Family, Pattern
+from crossgate.core.model.entry import Entry
 from crossgate.core.model.packet import (
     ACK,
     CLIENT_PORT,

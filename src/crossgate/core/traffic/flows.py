@@ -12,9 +12,10 @@ from crossgate.core.conversation.choices import choices
 from crossgate.core.conversation.places import Places, Walk
 from crossgate.core.conversation.rules import HANDSHAKE, LEADING, OPENING, Leg, script, unasked
 from crossgate.core.lists.split import EntryRegion, ListRegions, Regions, region_hull
-from crossgate.core.model.accesslist import AccessList, Action
+from crossgate.core.model.accesslist import AccessList
 from crossgate.core.model.address import Family
 from crossgate.core.model.condition import State
+from crossgate.core.model.entry import Action
 from crossgate.core.model.tls import hello_of
 from crossgate.core.network.paths import Crossing
 from crossgate.core.network.view import Choice, View

@@ -9,22 +9,16 @@ from typing import Any, NamedTuple
 
 from crossgate.core.lists.taken import Taken
 from crossgate.core.model import iana
-from crossgate.core.model.accesslist import AccessList, Action, AnyEntry, AnyList, Entry, Kind
+from crossgate.core.model.accesslist import AccessList, AnyList
 from crossgate.core.model.address import Addresses, Family, everything
 from crossgate.core.model.condition import Condition
 from crossgate.core.model.conditions import During, Limit
+from crossgate.core.model.entry import Action, AnyEntry, Entry, Kind
 from crossgate.core.model.ethernet import ETHERTYPES, EthernetEntry, Stations
 from crossgate.core.model.packet import ICMP, ICMPV6, MOST_PORT, TCP, icmp_of
 from crossgate.core.model.plan import Plan
-from crossgate.core.model.service import (
-    IP,
-    WITH_PORTS,
-    Ports,
-    Service,
-    ServiceTerm,
-    protocol_name,
-    split_service,
-)
+from crossgate.core.model.service import IP, WITH_PORTS, Ports, Service, ServiceTerm, protocol_name
+from crossgate.core.model.service_words import split_service
 from crossgate.core.model.window import of_window
 from crossgate.core.sets.meaning import WordKind, meaning_of, words_of
 

@@ -14,9 +14,10 @@ from crossgate.core.conversation.verdict import VERDICTS, Verdict
 from crossgate.core.lists.index import ListIndex
 from crossgate.core.lists.insertion import free_numbers
 from crossgate.core.model import iana
-from crossgate.core.model.accesslist import AccessList, Action, ClosedPlace, Entry, Kind, line_name
+from crossgate.core.model.accesslist import AccessList, ClosedPlace, line_name
 from crossgate.core.model.address import Address, Family, everything, single
 from crossgate.core.model.claim import Claim, Expectation
+from crossgate.core.model.entry import Action, Entry, Kind
 from crossgate.core.model.network import Direction, PointKind
 from crossgate.core.model.packet import PORT_PROTOCOLS, TCP, Packet
 from crossgate.core.model.plan import Plan

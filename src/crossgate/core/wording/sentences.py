@@ -9,10 +9,11 @@ from crossgate.core.conversation.opening import service_label
 from crossgate.core.conversation.rules import Leg
 from crossgate.core.conversation.story import Asked, Outcome, Trace
 from crossgate.core.conversation.verdict import VERDICTS, Verdict
-from crossgate.core.model.accesslist import Action, ClosedPlace, Decider, Entry, called, line_name
+from crossgate.core.model.accesslist import ClosedPlace, Decider, called, line_name
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.claim import Claim, Expectation
 from crossgate.core.model.conditions import Limit, When, is_counted
+from crossgate.core.model.entry import Action, Entry
 from crossgate.core.model.network import Direction, PointKind
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.plan import Plan

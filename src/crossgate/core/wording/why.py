@@ -7,8 +7,8 @@ from itertools import groupby
 from typing import NamedTuple
 
 from crossgate.core.lists.why import Field, Passed
-from crossgate.core.model.accesslist import AnyEntry
 from crossgate.core.model.address import Address, Addresses, Family
+from crossgate.core.model.entry import AnyEntry
 from crossgate.core.model.iana import FLAGS
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.service import protocol_word

@@ -7,7 +7,8 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-from crossgate.core.model.accesslist import AccessList, Action, AnyList, DeciderKey
+from crossgate.core.model.accesslist import AccessList, AnyList, DeciderKey
+from crossgate.core.model.entry import Action
 from crossgate.core.model.errors import PlanError, unknown
 from crossgate.core.model.network import Direction, Placement
 from crossgate.core.model.plan import Plan

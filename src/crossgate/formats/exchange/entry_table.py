@@ -14,8 +14,9 @@ from collections.abc import Iterator, Sequence
 from datetime import date
 from typing import Any, TypeVar
 
-from crossgate.core.model.accesslist import MOST_NUMBER, Action, AnyEntry, AnyList, Kind
+from crossgate.core.model.accesslist import AnyList
 from crossgate.core.model.address import Family
+from crossgate.core.model.entry import MOST_NUMBER, Action, AnyEntry, Kind
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.network import Direction
 from crossgate.core.model.plaintext import numeral, quotable

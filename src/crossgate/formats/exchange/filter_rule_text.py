@@ -7,7 +7,6 @@ from typing import NamedTuple
 
 from crossgate.core.lists.rules import Rule
 from crossgate.core.model import iana
-from crossgate.core.model.accesslist import Action
 from crossgate.core.model.address import (
     AddressError,
     Family,
@@ -16,11 +15,13 @@ from crossgate.core.model.address import (
     parse_block,
     parse_prefix,
 )
+from crossgate.core.model.entry import Action
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.network import Direction
 from crossgate.core.model.packet import ICMP, TCP
 from crossgate.core.model.plaintext import numeral
-from crossgate.core.model.service import ESTABLISHED, FlagTest, Ports, ServiceError, parse_ports
+from crossgate.core.model.service import ESTABLISHED, FlagTest, Ports, ServiceError
+from crossgate.core.model.service_words import parse_ports
 from crossgate.core.sets.patterns import less
 from crossgate.formats.exchange.asked import Given
 from crossgate.formats.exchange.nas_filter_rule import FLAGS, PORTED, WORDS

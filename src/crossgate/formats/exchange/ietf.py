@@ -35,7 +35,7 @@ from crossgate.formats.exchange.ietf_nat import NAT, nat_tree, read_nat
 from crossgate.formats.exchange.topology import read_topology, topology_tree
 from crossgate.formats.exchange.tree import Identity, Node, json_of, read_tree, xml_of
 from crossgate.language.coming import Coming
-from crossgate.language.network import ComingDevice, ComingInterface
+from crossgate.language.coming_network import ComingDevice, ComingInterface
 
 SYSTEM, ROUTING = "ietf-system", "ietf-routing"
 _UNICAST = {Family.IPV4: "ietf-ipv4-unicast-routing", Family.IPV6: "ietf-ipv6-unicast-routing"}

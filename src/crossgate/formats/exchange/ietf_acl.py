@@ -16,9 +16,10 @@ from typing import Any
 
 from crossgate.core.lists.rules import Rule, closing, rules_of
 from crossgate.core.model import iana
-from crossgate.core.model.accesslist import AccessList, Action, AnyList, DeciderKey
+from crossgate.core.model.accesslist import AccessList, AnyList, DeciderKey
 from crossgate.core.model.address import Family, Pattern
 from crossgate.core.model.condition import Abilities
+from crossgate.core.model.entry import Action
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.ethernet import MOST_MAC, EthernetList, format_mac
 from crossgate.core.model.network import Direction, Point, PointKind

@@ -34,7 +34,7 @@ from crossgate.core.sets.addresses import AddressSet
 from crossgate.formats.exchange.asked import Written
 from crossgate.formats.exchange.tree import Identity, Node
 from crossgate.language.coming import Coming
-from crossgate.language.network import ComingDevice, ComingTranslation
+from crossgate.language.coming_network import ComingDevice, ComingTranslation
 from crossgate.language.plain_names import part_name
 from crossgate.language.translating import MOST_PUBLIC
 

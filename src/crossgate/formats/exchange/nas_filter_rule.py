@@ -14,9 +14,10 @@ from collections.abc import Iterator, Sequence
 
 from crossgate.core.lists.rules import Rule, closing, rules_of
 from crossgate.core.model import iana
-from crossgate.core.model.accesslist import AccessList, Action
+from crossgate.core.model.accesslist import AccessList
 from crossgate.core.model.address import Family, Pattern, everything
 from crossgate.core.model.condition import Abilities
+from crossgate.core.model.entry import Action
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.network import Direction, PointKind
 from crossgate.core.model.packet import TCP, UDP

@@ -6,8 +6,8 @@ import re
 from collections.abc import Iterator, Sequence
 
 from crossgate.core.lists.rules import Rule
-from crossgate.core.model.accesslist import Action
 from crossgate.core.model.address import Family
+from crossgate.core.model.entry import Action
 from crossgate.core.model.errors import PlanError
 from crossgate.formats.exchange.asked import Given
 from crossgate.formats.exchange.filter_rule_text import RuleReader, RuleText

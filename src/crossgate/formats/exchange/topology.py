@@ -22,7 +22,7 @@ from crossgate.formats.exchange.asked import Written
 from crossgate.formats.exchange.ietf_acl import prefix_text
 from crossgate.formats.exchange.tree import Node
 from crossgate.language.coming import Coming
-from crossgate.language.network import ComingDevice, ComingInterface, ComingSegment
+from crossgate.language.coming_network import ComingDevice, ComingInterface, ComingSegment
 
 _TP, _LINK = "ietf-network-topology:termination-point", "ietf-network-topology:link"
 _L3 = "ietf-l3-unicast-topology"

@@ -8,8 +8,9 @@ from typing import Any
 
 from crossgate.core.answers.why import Why
 from crossgate.core.lists.taken import Taken
-from crossgate.core.model.accesslist import AccessList, AnyEntry, AnyList, Entry
+from crossgate.core.model.accesslist import AccessList, AnyList
 from crossgate.core.model.dated import dated
+from crossgate.core.model.entry import AnyEntry, Entry
 from crossgate.core.model.ethernet import EthernetEntry, Stations, format_mac
 from crossgate.core.model.network import PointKind
 from crossgate.core.model.plan import Plan

@@ -9,8 +9,9 @@ from typing import Any
 
 from crossgate.core.answers.outage import Outage
 from crossgate.core.answers.verify import Verified
-from crossgate.core.model.accesslist import AnyEntry, AnyList
+from crossgate.core.model.accesslist import AnyList
 from crossgate.core.model.claim import Promise
+from crossgate.core.model.entry import AnyEntry
 from crossgate.core.model.plan import Plan
 from crossgate.formats.json.parts import Document, packet_document
 

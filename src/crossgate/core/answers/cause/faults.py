@@ -21,9 +21,10 @@ from crossgate.core.answers.cause.observed import Observation
 from crossgate.core.answers.sheet.tests import Seen
 from crossgate.core.conversation.opening import Conversation, service_label
 from crossgate.core.conversation.rules import LEADING, Leg, legs_of, packet_on
-from crossgate.core.model.accesslist import AccessList, Entry, called, line_name
+from crossgate.core.model.accesslist import AccessList, called, line_name
 from crossgate.core.model.address import Address, Pattern
 from crossgate.core.model.conditions import When
+from crossgate.core.model.entry import Entry
 from crossgate.core.model.network import EACH_WAY, Placement, Point, PointKind, stands_at
 from crossgate.core.model.packet import TCP, UDP
 from crossgate.core.model.plan import Plan

@@ -21,16 +21,18 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from itertools import islice
 from typing import NamedTuple
 
-from crossgate.core.answers.sheet.candidates import Candidate, Candidates, Machines
+from crossgate.core.answers.sheet.candidates import Candidate, Candidates
 from crossgate.core.answers.sheet.claims import claimed
 from crossgate.core.answers.sheet.cover import fewest
+from crossgate.core.answers.sheet.machines import Machines
 from crossgate.core.answers.sheet.tests import Can, Key, Tried, Trying, key_of
 from crossgate.core.conversation.opening import Conversation
 from crossgate.core.conversation.packets import Indexes, Tracer
 from crossgate.core.conversation.rules import legs_of, packet_on
-from crossgate.core.model.accesslist import AccessList, DeciderKey, Entry
+from crossgate.core.model.accesslist import AccessList, DeciderKey
 from crossgate.core.model.claim import Promise
 from crossgate.core.model.conditions import When
+from crossgate.core.model.entry import Entry
 from crossgate.core.model.errors import Place
 from crossgate.core.network.ways import Network
 

@@ -14,12 +14,14 @@ from functools import cached_property
 from itertools import islice, zip_longest
 from typing import NamedTuple
 
+from crossgate.core.answers.sheet.machines import MOST_MACHINES, MOST_SPREAD, Machines
 from crossgate.core.answers.sheet.tests import DNS, can_try
 from crossgate.core.conversation.opening import Conversation
 from crossgate.core.lists.split import Regions, region_hull, split
-from crossgate.core.model.accesslist import AccessList, Action, Entry
+from crossgate.core.model.accesslist import AccessList
 from crossgate.core.model.address import Address, Addresses, Family, Pattern
 from crossgate.core.model.condition import State
+from crossgate.core.model.entry import Action, Entry
 from crossgate.core.model.network import Direction, Host, Point, PointKind
 from crossgate.core.model.packet import (
     CLIENT_PORT,
@@ -30,18 +32,11 @@ from crossgate.core.model.packet import (
     Packet,
     icmp_of,
 )
-from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import Qualifiers, ServiceTerm, within
-from crossgate.core.network.endpoints import at_address, candidates
 from crossgate.core.network.paths import Endpoint
-from crossgate.core.network.ways import Network
 from crossgate.core.sets.frame import PacketSet
 from crossgate.core.sets.region import entry_region
 
-_MOST_MACHINES = 4
-"""So many machines of each end of an entry are tried."""
-_MOST_SPREAD = 24
-"""So many machines stand for all of the plan, where an entry does not say which."""
 _USUAL = ((TCP, 443), (TCP, 22), (UDP, DNS), (TCP, 80), (TCP, 8080))
 """What is tried where a line takes every service, beside a ping."""
 
@@ -57,81 +52,6 @@ class Candidate(NamedTuple):
 
     conversation: Conversation
     answer: bool
-
-
-class Machines:
-    """The machines of a plan between which tests are made."""
-
-    def __init__(self, network: Network, only_from: Sequence[str] = ()) -> None:
-        """Make it; tests start at the `only_from` machines, at all hosts where none is given."""
-        self._network, self._only = network, frozenset(only_from)
-        self._ends: dict[tuple[str, Family], Endpoint | None] = {}
-        self._at: dict[Address, Endpoint] = {}
-        self._passed: dict[tuple[object, Address], frozenset[tuple[Point, Direction]]] = {}
-
-    @property
-    def plan(self) -> Plan:
-        """The plan."""
-        return self._network.plan
-
-    def may_send(self, name: str) -> bool:
-        """Whether tests may start at a machine: it is a host, and one of those that are wanted."""
-        return name in self.plan.hosts and (not self._only or name in self._only)
-
-    def end(self, name: str, family: Family) -> Endpoint | None:
-        """Return a host as an endpoint of a family, None where it has no address of it."""
-        key = name, family
-        if key not in self._ends:
-            found = [e for e in candidates(self._network, name) if e.address.family is family]
-            self._ends[key] = found[0] if found else None
-        return self._ends[key]
-
-    def at(self, address: Address) -> Endpoint:
-        """Return the endpoint that has an address."""
-        if address not in self._at:
-            self._at[address] = at_address(self._network, address)
-        return self._at[address]
-
-    def passed(self, origin: Endpoint, target: Address) -> frozenset[tuple[Point, Direction]]:
-        """Return the places on the first path from an endpoint to an address."""
-        key = origin.sender, target
-        if key not in self._passed:
-            path = self._network.path(origin, target)
-            self._passed[key] = frozenset(each.place for each in path.crossings)
-        return self._passed[key]
-
-    @cached_property
-    def by_segment(self) -> dict[str, list[Host]]:
-        """The hosts of each subnet and outside."""
-        found: dict[str, list[Host]] = {}
-        for host in self.plan.hosts.values():
-            found.setdefault(host.on, []).append(host)
-        return found
-
-    @cached_property
-    def spread(self) -> list[Host]:
-        """Hosts from everywhere: the first of each subnet, then the second of each, and so on."""
-        found: list[Host] = []
-        for rank in range(max(map(len, self.by_segment.values()), default=0)):
-            found += [hosts[rank] for hosts in self.by_segment.values() if rank < len(hosts)]
-        return found
-
-    def near(self, places: Iterable[tuple[Point, Direction]]) -> list[Host]:
-        """Return the hosts on the links that some places belong to, or behind their ports."""
-        names: dict[str, None] = {}
-        found: dict[str, Host] = {}
-        for point, _ in places:
-            if point.kind is PointKind.HOST:
-                found[point.owner] = self.plan.hosts[point.owner]
-            elif point.kind is PointKind.PORT:
-                found.update((h.name, h) for h in self.plan.hosts.values() if h.at == point)
-            elif point.kind is PointKind.SUBNET:
-                names[point.owner] = None
-            elif point.kind is PointKind.INTERFACE:
-                names[self.plan.devices[point.owner].interfaces[point.part].on] = None
-        for name in names:
-            found.update((host.name, host) for host in self.by_segment.get(name, ()))
-        return list(found.values())
 
 
 class Candidates:
@@ -186,7 +106,7 @@ class Candidates:
         if any(e.region is not None and e.region.holds(region) for e in above):
             return []
         pieces = split(region, [e.region for e in above])
-        return list(islice((piece for piece, index in pieces if index is None), _MOST_MACHINES))
+        return list(islice((piece for piece, index in pieces if index is None), MOST_MACHINES))
 
     def among(
         self, access_list: AccessList, entry: Entry, pieces: Iterable[PacketSet]
@@ -198,7 +118,7 @@ class Candidates:
                 hosts = [
                     [
                         plan.host_of[each]
-                        for each in islice(plan.hosts_in(side.hull), 16 * _MOST_MACHINES)
+                        for each in islice(plan.hosts_in(side.hull), 16 * MOST_MACHINES)
                         if side.contains(each.value)
                     ]
                     for side in (own.source, own.destination)
@@ -207,7 +127,7 @@ class Candidates:
                 ends = [
                     [
                         e
-                        for h in several[:_MOST_MACHINES]
+                        for h in several[:MOST_MACHINES]
                         if (e := self._machines.end(h.name, own.family))
                     ]
                     for several in hosts
@@ -220,7 +140,7 @@ class Candidates:
         """Yield conversations that may come to the otherwise line of a list."""
         family = access_list.family
         near, devices = self._at_hand(access_list)
-        far = self._as_ends(self._machines.spread[:_MOST_SPREAD], family)
+        far = self._as_ends(self._machines.spread[:MOST_SPREAD], family)
         every: list[What] = [_ping(family), *((p, n, None) for p, n in self._usual)]
         away = _mixed(near or far, [*devices, *far])
         toward = _mixed(far, near)
@@ -280,8 +200,8 @@ class Candidates:
         """Return a few machines in a set of addresses: first those that are near, then others."""
         far = self._of(addresses, family)
         close = [each for each in near if addresses.contains(each.address.value)]
-        mixed = list(dict.fromkeys([*close[:_MOST_MACHINES], *far]))
-        most = _MOST_SPREAD if addresses.text == "any" else 2 * _MOST_MACHINES
+        mixed = list(dict.fromkeys([*close[:MOST_MACHINES], *far]))
+        most = MOST_SPREAD if addresses.text == "any" else 2 * MOST_MACHINES
         return mixed[:most]
 
     def _of(self, addresses: Addresses, family: Family) -> list[Endpoint]:
@@ -289,14 +209,14 @@ class Candidates:
         if key not in self._members:
             plan = self._machines.plan
             if addresses.text == "any":
-                self._members[key] = self._as_ends(self._machines.spread[:_MOST_SPREAD], family)
+                self._members[key] = self._as_ends(self._machines.spread[:MOST_SPREAD], family)
             else:
                 hosts = (
                     each
                     for pattern in addresses.patterns
-                    for each in islice(plan.hosts_in(pattern), 2 * _MOST_MACHINES)
+                    for each in islice(plan.hosts_in(pattern), 2 * MOST_MACHINES)
                 )
-                own = [self._machines.at(each) for each in islice(hosts, 4 * _MOST_MACHINES)]
+                own = [self._machines.at(each) for each in islice(hosts, 4 * MOST_MACHINES)]
                 own += [
                     self._machines.at(a)
                     for a in _single(addresses.patterns)

@@ -11,8 +11,9 @@ from crossgate.core.conversation.endings import Ending
 from crossgate.core.conversation.opening import Conversation
 from crossgate.core.conversation.packets import Tracer
 from crossgate.core.conversation.verdict import Verdict
-from crossgate.core.model.accesslist import Action, Decider, DeciderKey
+from crossgate.core.model.accesslist import Decider, DeciderKey
 from crossgate.core.model.address import Address
+from crossgate.core.model.entry import Action
 from crossgate.core.model.packet import CLIENT_PORT, ECHO, SYN, TCP, UDP, Packet, icmp_of
 
 DNS = 53

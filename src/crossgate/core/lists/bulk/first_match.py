@@ -12,8 +12,9 @@ from crossgate.core.lists.bulk.lookup import BLOCK, NONE, Lanes, Lookup, Prepara
 from crossgate.core.lists.bulk.rows import AskedEntry, AskedRows, Extras, Rows, make_rows
 from crossgate.core.lists.bulk.service_line import PortLine, ServiceLine
 from crossgate.core.lists.bulk.tree import TreeBuilder
-from crossgate.core.model.accesslist import AccessList, Entry
+from crossgate.core.model.accesslist import AccessList
 from crossgate.core.model.condition import State
+from crossgate.core.model.entry import Entry
 from crossgate.core.model.packet import PORT_PROTOCOLS, TCP
 from crossgate.core.model.packets import Marks, Packets
 from crossgate.core.sets.region import Services, entry_services
