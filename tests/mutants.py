@@ -199,7 +199,8 @@ class Workshop:
 
     def seen(self) -> Seen:
         """Run the tests, and return how long each takes and which come by each line of the core.
-        Raises `AssertionError` where one fails.
+
+        One that fails as it is, or that does here, can notice nothing: it is named and left out.
         """
         data, times = self.folder / "coverage", self.folder / "times.xml"
         asked = [
@@ -210,21 +211,27 @@ class Workshop:
         ]
         tests = [f"tests/{each}" for each in TESTS]
         tests += [f"--ignore=tests/{each}" for each in LEFT_OUT]
-        passed = self.passes([*tests, *asked, "-n", "auto"], None, COVERAGE_FILE=str(data))
-        assert passed, "the tests do not pass as they are, or not here"
+        self.passes([*tests, *asked, "-n", "auto"], None, COVERAGE_FILE=str(data))
+        cases = {
+            f"{case.get('classname', '').replace('.', '/')}.py::{case.get('name')}": case
+            for case in ElementTree.parse(times).iter("testcase")
+        }
+        failed = {
+            name
+            for name, case in cases.items()
+            if case.find("failure") is not None or case.find("error") is not None
+        }
+        for name in sorted(failed):
+            print(f"left out, for it fails as it is: {name}", flush=True)
         found = CoverageData(str(data))
         found.read()
         return Seen(
-            {
-                f"{case.get('classname', '').replace('.', '/')}.py::{case.get('name')}": float(
-                    case.get("time", 0)
-                )
-                for case in ElementTree.parse(times).iter("testcase")
-            },
+            {name: float(case.get("time", 0)) for name, case in cases.items()},
             {
                 (Path(path).relative_to(self.source), line): {
                     test.rpartition("|")[0] for test in tests if test
                 }
+                - failed
                 for path in found.measured_files()
                 for line, tests in found.contexts_by_lineno(path).items()
             },
@@ -232,7 +239,7 @@ class Workshop:
 
     def passes(self, tests: Sequence[str], most: float | None, **environment: str) -> bool:
         """Whether tests pass, in at most so many seconds."""
-        command = [sys.executable, "-m", "pytest", "-x", "-q", "-p", "no:cacheprovider", *tests]
+        command = [sys.executable, "-m", "pytest", "-q", "-p", "no:cacheprovider", *tests]
         environment = os.environ | {
             "PYTHONPATH": str(self.source),
             "PYTHONDONTWRITEBYTECODE": "1",
@@ -268,7 +275,7 @@ class Workshop:
         )
         path.write_text("\n".join(lines), encoding="utf-8")
         try:
-            return bool(tests) and not self.passes(tests, 4 * MOST_SECONDS)
+            return bool(tests) and not self.passes(["-x", *tests], 4 * MOST_SECONDS)
         finally:
             path.write_text(before, encoding="utf-8")
 
