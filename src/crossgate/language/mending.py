@@ -128,7 +128,7 @@ def mend_claim(
         return Mendable(
             what, place, verified.why, (), f"no edit of a list does it; needed: {verified.needed}"
         )
-    own = [each.region for each in verifier.says(promise)]
+    own = [each.region for each in verifier.claims.says(promise)]
     beginnings = [_Beginning(reading, (), index, verified.broken)]
     moving = moves(session, verified.broken.trace.conversation.first)
     mends: list[Mend] = []

@@ -18,8 +18,8 @@ def contradiction(verifier: Verifier, one: Promise, other: Promise) -> Packet | 
     """
     if not _at_once(one, other):
         return None
-    for first in verifier.says(one):
-        for second in verifier.says(other):
+    for first in verifier.claims.says(one):
+        for second in verifier.claims.says(other):
             if first.claim is not second.claim and first.region.family is second.region.family:
                 both = first.region.common(second.region)
                 if both is not None and apart(both.source, both.destination):

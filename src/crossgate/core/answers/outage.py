@@ -10,6 +10,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from typing import NamedTuple
 
+from crossgate.core.answers.claim_sets import ClaimsAsSets
 from crossgate.core.answers.verify import Verified, Verifier
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.claim import Promise
@@ -121,7 +122,7 @@ def carriers(session: Session, expectation: Promise) -> set[Point] | None:
     pairs: dict[tuple[Endpoint, Address], None] = {}
     for family in Family:
         if expectation.over in (None, family):
-            senders, receivers = Verifier(session).classes(expectation, family)
+            senders, receivers = ClaimsAsSets(session).classes(expectation, family)
             if len(senders) * len(receivers) > _MOST_PAIRS:
                 return None
             for one in senders:

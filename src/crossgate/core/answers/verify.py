@@ -9,11 +9,12 @@ why.
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Hashable, Iterable, Iterator, Sequence
+from collections.abc import Hashable, Iterable, Iterator
 from datetime import datetime
 from itertools import product
 from typing import Any, NamedTuple
 
+from crossgate.core.answers.claim_sets import ClaimsAsSets, Part
 from crossgate.core.conversation.opening import Conversation, service_of
 from crossgate.core.conversation.story import Trace
 from crossgate.core.conversation.verdict import VERDICTS, Verdict
@@ -23,20 +24,14 @@ from crossgate.core.model.claim import Claim, Expectation, Hours, Moment, Only, 
 from crossgate.core.model.condition import State
 from crossgate.core.model.entry import AnyEntry
 from crossgate.core.model.packet import Packet
-from crossgate.core.model.service import ServiceError
 from crossgate.core.model.tls import hello_of, settled
 from crossgate.core.model.window import last_day
-from crossgate.core.network.address_classes import AddressClass, meant
-from crossgate.core.network.endpoints import EndpointSet, at_address, claim_ends, is_elsewhere
+from crossgate.core.network.endpoints import at_address, is_elsewhere
 from crossgate.core.network.ways import Network
-from crossgate.core.sets.addresses import AddressSet
 from crossgate.core.sets.effort import TooManyPieces, question
-from crossgate.core.sets.frame import PacketSet
-from crossgate.core.sets.patterns import PatternIndex, first_outside
-from crossgate.core.sets.region import Region
-from crossgate.core.traffic.between import Flow, flows
+from crossgate.core.traffic.between import Flow
 from crossgate.core.traffic.conditions import Mattering, legs_of, states_for
-from crossgate.core.traffic.courses import Opening, openings, segments
+from crossgate.core.traffic.courses import Opening
 from crossgate.core.traffic.examples import example
 from crossgate.core.traffic.flows import lists_on
 from crossgate.core.traffic.question import Answer, answers
@@ -79,30 +74,13 @@ class Proof(NamedTuple):
     reached: Counter[DeciderKey]
 
 
-class _Part(NamedTuple):
-    """What a claim demands of some packets: the opening packets, the demand, and whether it is met
-    by packets that find no path.
-    """
-
-    claim: Expectation
-    begun: list[Opening]
-    without_way: bool
-
-
 class _Breaking(NamedTuple):
     """A packet that breaks a demand: the packet, its flow, and the state of conditions."""
 
-    part: _Part
+    part: Part
     flow: Flow
     packet: Packet
     opened: State
-
-
-class Said(NamedTuple):
-    """What a claim demands of some opening packets."""
-
-    claim: Claim
-    region: Region
 
 
 class Verifier:
@@ -113,7 +91,7 @@ class Verifier:
         self.network = session.network
         self.reached: Counter[DeciderKey] = Counter()
         self._reached_now: Counter[DeciderKey] = Counter()
-        self._says: dict[Promise, list[Said]] = {}
+        self.claims = ClaimsAsSets(session)
 
     def verify(self, expectation: Promise) -> Verified:
         """Prove a claim over all packets that it is about, or find the first packet that breaks it."""
@@ -149,10 +127,10 @@ class Verifier:
     def _verify(self, expectation: Promise) -> Verified:
         spoken_of, most = False, 1
         for family in (each for each in Family if expectation.over in (None, each)):
-            parts = self._parts(expectation, family)
+            parts = self.claims.parts(expectation, family)
             if not parts:
                 continue
-            found = self._between(expectation, family)
+            found = self.claims.flows(expectation, family)
             spoken_of = spoken_of or bool(found)
             begun = [each for part in parts for each in part.begun]
             states = _states_on(
@@ -170,7 +148,7 @@ class Verifier:
         )
 
     def _first_breaking(
-        self, found: list[Flow], parts: list[_Part], states: Iterable[State]
+        self, found: list[Flow], parts: list[Part], states: Iterable[State]
     ) -> _Breaking | None:
         """Return the first packet of some flows that breaks a demand, in the first of some states."""
         done = set[Hashable]()
@@ -198,7 +176,7 @@ class Verifier:
         where it is about some.
         """
         for end, sends in ((expectation.source, True), (expectation.destination, False)):
-            if self._nobodys(expectation, sends):
+            if self.claims.is_nobodys(expectation, sends):
                 return Verified(
                     expectation,
                     False,
@@ -208,7 +186,7 @@ class Verifier:
         if self.network.plan.down:
             return Verified(expectation, False, "an end of it is down", "what is down")
         over = f" over {expectation.over.label}" if expectation.over else ""
-        if self._one_machine(expectation):
+        if self.claims.is_one_machine(expectation):
             why = (
                 f"{expectation.source} and {expectation.destination} are one machine, which "
                 "sends itself nothing over the network"
@@ -220,104 +198,6 @@ class Verifier:
         )
         return Verified(expectation, False, why, "give both ends addresses of one family")
 
-    def says(self, promise: Promise) -> list[Said]:
-        """Return all that a claim of the plan demands, whether it holds or not."""
-        if promise not in self._says:
-            self._says[promise] = list(self._said(promise))
-        return self._says[promise]
-
-    def _said(self, promise: Promise) -> Iterator[Said]:
-        for family in Family:
-            if promise.over in (None, family):
-                source, destination = self._ends(promise, family)
-                between = Region(source, destination)
-                for part in self._parts(promise, family) if source and destination else ():
-                    regions = (each.region.common(between) for each in part.begun)
-                    yield from (
-                        Said(part.claim.claim, region) for region in regions if region is not None
-                    )
-
-    def _ends(self, promise: Promise, family: Family) -> tuple[AddressSet, AddressSet]:
-        """Return the addresses of a family that a claim is about, as senders and as receivers; for
-        an outside, only addresses on it.
-        """
-        senders, receivers = self.classes(promise, family)
-        source, destination = claim_ends(self.network.plan, promise, family)
-        return _machines(family, senders, source), _machines(family, receivers, destination)
-
-    def _parts(self, promise: Promise, family: Family) -> list[_Part]:
-        """Return what a claim demands of packets of a family; nothing where its service has no part
-        in it.
-        """
-        plan, deny_without_way = self.network.plan, bool(self.network.plan.down)
-        if isinstance(promise, Expectation):
-            begun = self._begun(promise, promise.service, family)
-            # While something is down, what finds no way counts as denied: that nothing gets through
-            # is what was claimed.
-            return (
-                []
-                if begun is None
-                else [_Part(promise, begun, promise.claim is Claim.DENY and deny_without_way)]
-            )
-        off_subnet = is_elsewhere(plan, promise)
-        permitted = {
-            service: self._begun(promise, service, family) or [] for service in promise.services
-        }
-        parts = [
-            _Part(promise.claim(Claim.PERMIT, service, promise.destination), begun, off_subnet)
-            for service, begun in permitted.items()
-            if begun
-        ]
-        regions = [
-            each.region for begun in permitted.values() for each in begun
-        ] + self._permitted_beside(promise, family)
-        rest = []
-        for course, region in self._begun(promise, "ip", family) or []:
-            left = (
-                PacketSet.of(region) - PacketSet.of(*regions) if regions else PacketSet.of(region)
-            )
-            rest += [Opening(course, each) for each in left.regions()]
-        return [*parts, _Part(promise.claim(Claim.DENY, "ip", promise.destination), rest, True)]
-
-    def _begun(self, promise: Promise, service: str, family: Family) -> list[Opening] | None:
-        """Return the packets of a family that open conversations of a service as a claim means it;
-        None where it has no part in the family.
-        """
-        try:
-            read = self.network.plan.service(service, family)
-        except ServiceError:
-            return None
-        port = promise.source_port
-        ports = self.network.plan.client_ports if port is None else (port, port)
-        return (
-            openings(read, family, ports)
-            if promise.flags is None
-            else segments(read, family, promise.flags, ports)
-        )
-
-    def _permitted_beside(self, promise: Only, family: Family) -> list[Region]:
-        """Return what other `only` lines permit, at the hours and in the family of this one, so
-        that this one does not deny it.
-        """
-        found: list[Region] = []
-        for other in self.network.plan.only_lines:
-            same = (
-                other.over in (None, family)
-                and other.at in (None, promise.at)
-                and other.hours in (None, promise.hours)
-                and other.flooding is promise.flooding
-                and other.spoken in (None, promise.spoken)
-            )
-            if other is not promise and same:
-                source, destination = self._ends(other, family)
-                if source and destination:
-                    found += [
-                        each.region._replace(source=source, destination=destination)
-                        for service in other.services
-                        for each in self._begun(other, service, family) or []
-                    ]
-        return found
-
     def unreached(self) -> Iterator[tuple[AnyList[Any], AnyEntry]]:
         """Yield the entries that decided about no packet of any claim verified so far."""
         for access_list in self.network.plan.every_list.values():
@@ -325,61 +205,7 @@ class Verifier:
                 if not entry.off and (access_list.name, entry.number) not in self.reached:
                     yield access_list, entry
 
-    def classes(
-        self, expectation: Promise, family: Family
-    ) -> tuple[list[AddressClass], list[AddressClass]]:
-        """Return the address classes that a claim is about, as senders and as receivers, without
-        the addresses of parts that are down.
-        """
-        plan, found = self.network.plan, self.session.address_classes(family)
-        senders, receivers = (
-            [each for each in meant(found, end) if not self.network.sends_nothing(each.end)]
-            for end in claim_ends(plan, expectation, family)
-        )
-        return senders, receivers
-
-    def _between(self, expectation: Promise, family: Family) -> list[Flow]:
-        """Return the flows that a claim is about."""
-        senders, receivers = self.classes(expectation, family)
-        source, destination = claim_ends(self.network.plan, expectation, family)
-        return flows(self.network, senders, receivers, source.patterns, destination.patterns)
-
-    def _nobodys(self, expectation: Promise, sends: bool) -> bool:
-        """Whether no machine can have any address of an end, or send with it: no subnet contains
-        it, and there is no outside.
-        """
-        ends = {
-            family: claim_ends(self.network.plan, expectation, family)[0 if sends else 1]
-            for family in Family
-        }
-        patterns = {family: PatternIndex(end.patterns) for family, end in ends.items()}
-        return not any(
-            first_outside(part, address_class.excluded) is not None
-            for family in Family
-            for address_class in meant(self.session.address_classes(family), ends[family])
-            for part in address_class.within(patterns[family])
-            if not (sends and address_class.scoped)
-        )
-
-    def _one_machine(self, expectation: Promise) -> bool:
-        """Whether both ends of a claim are the same single machine, under whatever names."""
-        plan = self.network.plan
-        named: tuple[set[str], set[str]] = (set(), set())
-        for family in Family:
-            if expectation.over not in (None, family):
-                continue
-            for names, end in zip(named, claim_ends(plan, expectation, family), strict=True):
-                for pattern in end.patterns:
-                    if pattern.wildcard:
-                        return False
-                    address = Address(family, pattern.value)
-                    host, interface = plan.host_of.get(address), plan.interface_of.get(address)
-                    names.add(
-                        host.name if host else interface.device if interface else str(address)
-                    )
-        return len(named[0]) == 1 and named[0] == named[1]
-
-    def _breaks(self, part: _Part, answer: Answer) -> bool:
+    def _breaks(self, part: Part, answer: Answer) -> bool:
         """Whether an answer breaks a demand."""
         for each in answer.endings:
             self._reached_now.update(decided.decider.key for decided in each.passed)
@@ -456,7 +282,7 @@ class Verifier:
         )
 
 
-def _keeps_to(part: _Part, verdict: Verdict, stop: Decider | None, by: bool) -> bool:
+def _keeps_to(part: Part, verdict: Verdict, stop: Decider | None, by: bool) -> bool:
     """Whether the fate of a packet meets a demand: who stops it, and whether the line that is to
     decide does.
     """
@@ -470,22 +296,12 @@ def _keeps_to(part: _Part, verdict: Verdict, stop: Decider | None, by: bool) -> 
     )
 
 
-def _broken(part: _Part, trace: Trace) -> bool:
+def _broken(part: Part, trace: Trace) -> bool:
     """Whether a traced conversation breaks a demand."""
     stop = None if trace.decided is None else trace.decided.decider
     return not _keeps_to(
         part, trace.verdict, stop, any(decider.key == part.claim.by for decider in trace.deciders())
     )
-
-
-def _machines(family: Family, classes: Sequence[AddressClass], end: EndpointSet) -> AddressSet:
-    """Return the addresses of an end that belong to some address classes."""
-    patterns = PatternIndex(end.patterns)
-    own = [
-        AddressSet.of(family, each.within(patterns)) - AddressSet.of(family, each.excluded)
-        for each in classes
-    ]
-    return AddressSet.union(own) if own else AddressSet.of(family, ())
 
 
 def _states_on(
