@@ -7,15 +7,14 @@ those for documentation (RFC 7042).
 
 from __future__ import annotations
 
-import ipaddress
 import random
 import struct
 from collections.abc import Iterator
 from dataclasses import dataclass, field
-from functools import cache
 from pathlib import Path
 from typing import NamedTuple
 
+from crossgate.demo.wire import hardware_of, hello, packed, vlan_tag
 from crossgate.formats.disk import writing
 
 DAY, SEA, FLOWS = "day.pcap", "sea.pcap", "flows.parquet"
@@ -24,8 +23,6 @@ MIDNIGHT = 1_795_564_800
 
 FIN, SYN, RST, PSH, ACK = 1, 2, 4, 8, 16
 _TCP, _UDP, _ICMP, _ICMPV6, _FRAGMENT = 6, 17, 1, 58, 44
-_SUITES = {"1.2": 0xC02F, "1.3": 0x1301}
-"""TLS_ECDHE_RSA_WITH_AES_128_GCM_SHA256 and TLS_AES_128_GCM_SHA256 (IANA: TLS Cipher Suites)."""
 
 KIOSKS = ("10.64.9.21", "10.64.9.22", "10.64.9.23", "10.64.9.24")
 KIOSKS_6 = ("2001:db8:64:8::21", "2001:db8:64:8::22")
@@ -318,11 +315,11 @@ class Day:
                 tag = (
                     b""
                     if sea
-                    else struct.pack(">HH", 0x8100, _vlan(source if life == 64 else destination))
+                    else struct.pack(">HH", 0x8100, vlan_tag(source if life == 64 else destination))
                 )
                 frame = (
-                    _hardware(destination)
-                    + _hardware(source)
+                    hardware_of(destination)
+                    + hardware_of(source)
                     + tag
                     + struct.pack(">H", kind)
                     + packet
@@ -330,27 +327,11 @@ class Day:
                 (self.sea if sea else self.land).append(Frame(time + (64 - life) * 0.0004, frame))
 
 
-def _vlan(address: str) -> int:
-    return {"8": 80, "9": 80, "16": 160, "20": 200, "40": 400, "41": 400}.get(
-        address.split(".")[2] if "." in address else "", 255
-    )
-
-
-@cache
-def _packed(address: str) -> bytes:
-    return ipaddress.ip_address(address).packed
-
-
-def _hardware(address: str) -> bytes:
-    """Return a hardware address for documentation: 00-00-5E-00-53-xx."""
-    return bytes.fromhex("00005e0053") + _packed(address)[-1:]
-
-
 def _packets(
     source: str, destination: str, protocol: int, body: bytes, identifier: int, life: int
 ) -> Iterator[bytes]:
     """Yield an IP packet, as fragments where it is longer than 1480 octets."""
-    ends = _packed(source) + _packed(destination)
+    ends = packed(source) + packed(destination)
     if ":" in source:
         yield struct.pack(">IHBB", 6 << 28, len(body), protocol, life) + ends + body
         return
@@ -375,26 +356,6 @@ def _packets(
         yield (
             header[:10] + struct.pack(">H", ~(total + (total >> 16)) & 0xFFFF) + header[12:] + part
         )
-
-
-def hello(kind: int, version: str) -> bytes:
-    """Return a TLS record with a client's (1) or server's (2) hello (RFC 8446 section 4.1, RFC 5246
-    section 7.4.1).
-    """
-    suite = struct.pack(">H", _SUITES[version])
-    extension = b""
-    if version == "1.3":
-        extension = (
-            struct.pack(">HHBH", 43, 3, 2, 0x0304)
-            if kind == 1
-            else struct.pack(">HHH", 43, 2, 0x0304)
-        )
-    suites = struct.pack(">H", 2) + suite + b"\x01\x00" if kind == 1 else suite + b"\x00"
-    body = (
-        b"\x03\x03" + bytes(32) + b"\x00" + suites + struct.pack(">H", len(extension)) + extension
-    )
-    message = bytes([kind]) + len(body).to_bytes(3) + body
-    return b"\x16\x03\x01" + struct.pack(">H", len(message)) + message
 
 
 def write_captures(folder: Path, day: Day) -> None:

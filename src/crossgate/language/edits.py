@@ -20,7 +20,8 @@ from crossgate.core.model.entry import MOST_NUMBER, Action, AnEntry, AnyEntry
 from crossgate.core.model.errors import PlanError, unknown
 from crossgate.core.model.plan import Plan
 from crossgate.language.draft import GIVEN, Draft
-from crossgate.language.entries import FrameEntryReader, one_entry
+from crossgate.language.entries import one_entry
+from crossgate.language.frame_entries import FrameEntryReader
 from crossgate.language.layout import tidied
 from crossgate.language.lines import Line, entry_line
 from crossgate.language.words import Words

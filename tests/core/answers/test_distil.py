@@ -14,7 +14,8 @@ import pytest
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
-from crossgate.core.answers.distil import Distiller, rounded_up
+from crossgate.core.answers.distil import Distiller
+from crossgate.core.answers.distilled_groups import rounded_up
 from crossgate.core.answers.groups import NoPattern, Term, grouped
 from crossgate.core.model.accesslist import AccessList
 from crossgate.core.model.address import Family, parse_address

@@ -8,7 +8,7 @@ from pathlib import Path
 
 from crossgate.core.model.address import parse_address
 from crossgate.core.model.tls import Hello, suite_names
-from crossgate.demo.traffic import hello
+from crossgate.demo.wire import hello
 from crossgate.formats.readers.capture import Account, Chosen, Source, read_capture
 from crossgate.formats.readers.tls import server_hello
 

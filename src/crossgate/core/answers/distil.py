@@ -21,11 +21,11 @@ minute needs, increased by the headroom.
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from math import ceil
 from typing import NamedTuple
 
 import numpy as np
 
+from crossgate.core.answers.distilled_groups import Counts, loosened, rounded_up
 from crossgate.core.answers.entry_words import EntryWords, Word
 from crossgate.core.answers.groups import MOST_GROUPS, Group, Kind, Term, grouped
 from crossgate.core.model import iana
@@ -50,10 +50,6 @@ Sightings = Mapping[Kind, Sequence[Kind]]
 """As what conversations of each kind, or their answers, come by a list, both told from the opener
 on; as nothing where they do not.
 """
-
-
-_Counts = Mapping[Kind, int]
-"""How many conversations there were from an address to another one for a term."""
 
 
 class Distilled(NamedTuple):
@@ -229,7 +225,7 @@ class Distiller:
         found: list[_Entry] = []
         for kind in dict.fromkeys((term.fragment, term.reply) for _, _, term in counts):
             keys = [key for key in counts if (key[2].fragment, key[2].reply) == kind]
-            for group, parts in _loosened(grouped(keys, MOST_GROUPS), counts, room):
+            for group, parts in loosened(grouped(keys, MOST_GROUPS), counts, room):
                 written = self._split(group, counts, room)
                 if written is None:  # what was put together does not fit into words; its parts do
                     found += [each for part in parts for each in self._split(part, counts, 0) or ()]
@@ -274,7 +270,7 @@ class Distiller:
         self,
         there: Sightings | None,
         back: Sightings | None,
-    ) -> _Counts:
+    ) -> Counts:
         """Return the packets that the list is to permit; see `entries`."""
         counts: dict[Kind, int] = {}
         for kind, count in self._counts.items():
@@ -323,7 +319,7 @@ class Distiller:
             not icmp or (term.number or 0) >> 8 in iana.ANSWERED[icmp_of(self.family)]
         )
 
-    def _split(self, group: Group, counts: _Counts, room: float) -> list[_Entry] | None:
+    def _split(self, group: Group, counts: Counts, room: float) -> list[_Entry] | None:
         """Write a group as entries, each word for sources with each word for destinations; None
         where an entry has more unseen addresses than allowed.
         """
@@ -347,7 +343,7 @@ class Distiller:
         return None
 
     def _entry(
-        self, group: Group, source: Word, destination: Word, counts: _Counts
+        self, group: Group, source: Word, destination: Word, counts: Counts
     ) -> _Entry | None:
         """Return the entry for a word for sources and one for destinations; None where nothing of
         it was seen.
@@ -373,14 +369,7 @@ class Distiller:
         )
 
 
-def rounded_up(number: float) -> int:
-    """Return a number rounded up to two significant digits."""
-    whole = ceil(number - 1e-9)
-    unit: int = 10 ** max(len(str(whole)) - 2, 0)
-    return -(-whole // unit) * unit
-
-
-def _needed(entries: Sequence[_Entry], counts: _Counts) -> list[tuple[Distilled, list[Kind]]]:
+def _needed(entries: Sequence[_Entry], counts: Counts) -> list[tuple[Distilled, list[Kind]]]:
     """Return the entries without those whose conversations others permit, such as one that names a
     whole subnet; their counts go to those others. With each entry go the kinds that it is meant
     for.
@@ -402,46 +391,3 @@ def _needed(entries: Sequence[_Entry], counts: _Counts) -> list[tuple[Distilled,
         (entry.distilled._replace(conversations=sum(counts[key] for key in keys)), keys)
         for entry, keys in left
     ]
-
-
-def _seen(group: Group, counts: _Counts) -> int:
-    """Return how many conversations of a group were seen."""
-    return sum(
-        (one, other, term) in counts
-        for one in group.sources
-        for other in group.destinations
-        for term in group.terms
-    )
-
-
-def _loosened(
-    groups: Sequence[Group], counts: _Counts, room: float
-) -> list[tuple[Group, list[Group]]]:
-    """Join groups of the same services as long as no more than `room` of each was not seen; return
-    each with the groups that it was made of.
-    """
-    if not room:
-        return [(each, [each]) for each in groups]
-    found, left = [], sorted(groups, key=lambda each: -len(each.sources) * len(each.destinations))
-    most: dict[frozenset[Term], int] = {}
-    for each in groups:
-        most[each.terms] = most.get(each.terms, 0) + len(each.sources) * len(each.destinations)
-    while left:
-        base = left.pop(0)
-        parts, before = [base], -1
-        while before != len(left):
-            before = len(left)
-            for each in [each for each in left if each.terms == base.terms]:
-                whole = Group(
-                    base.sources | each.sources, base.destinations | each.destinations, base.terms
-                )
-                size = len(whole.sources) * len(whole.destinations)
-                if (
-                    1 - most[base.terms] / size <= room
-                    and 1 - _seen(whole, counts) / (size * len(base.terms)) <= room
-                ):
-                    base = whole
-                    parts.append(each)
-                    left.remove(each)
-        found.append((base, parts))
-    return found
