@@ -20,8 +20,8 @@ sys.path.insert(0, str(Path(__file__).parent))
 from crossgate.core.lists.bulk.first_match import FirstMatch
 from crossgate.core.lists.index import ListIndex
 from crossgate.core.model.accesslist import AccessList
-from crossgate.core.model.entry import Entry
 from crossgate.core.model.address import Addresses, Family
+from crossgate.core.model.entry import Entry
 from crossgate.core.model.packet import TCP, icmp_of
 from crossgate.core.model.packets import Packets, Words, address_words
 from crossgate.language.reader import read_plan

@@ -25,9 +25,11 @@ from typing import TypeVar
 from crossgate.core.traffic.session import Session
 
 sys.path.insert(0, str(Path(__file__).parent))
-from crossgate.core.answers.compare import ListDifference, named_differences
+from crossgate.core.answers.compare import named_differences
+from crossgate.core.answers.difference import ListDifference
 from crossgate.core.audit import audit
-from crossgate.core.lists.redundancy import Coverage, coverage
+from crossgate.core.lists.covered import Coverage
+from crossgate.core.lists.redundancy import coverage
 from crossgate.core.lists.split import ListRegions
 from crossgate.core.model.accesslist import AccessList
 from crossgate.core.model.plan import Plan

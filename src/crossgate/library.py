@@ -30,7 +30,7 @@ if TYPE_CHECKING:
     import pyarrow as pa
 
     from crossgate.core.answers.about.values import About
-    from crossgate.core.answers.compare import Difference
+    from crossgate.core.answers.difference import Difference
     from crossgate.core.answers.leases import Leased
     from crossgate.core.answers.points import Points
     from crossgate.core.answers.reach import Reached

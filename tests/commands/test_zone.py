@@ -12,7 +12,7 @@ import numpy as np
 import pytest
 
 from crossgate.commands.common import clock
-from crossgate.core.answers.replay import Clock
+from crossgate.core.answers.replay_clock import Clock
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.ways import Network
 from crossgate.core.traffic.seen import SECOND

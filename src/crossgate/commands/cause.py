@@ -6,16 +6,9 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from crossgate.commands.common import (
-    circumstances,
-    family_of,
-    load,
-    meter,
-    plan_file,
-    print_json,
-    tallied,
-)
+from crossgate.commands.common import circumstances, family_of, load, meter, plan_file, print_json
 from crossgate.commands.shared_options import AtOption, JsonOption
+from crossgate.commands.tallying import tallied
 from crossgate.core.model.errors import PlanError
 
 if TYPE_CHECKING:

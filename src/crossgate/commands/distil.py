@@ -152,7 +152,8 @@ def _read(
     import time
 
     from crossgate.core.answers.distil import Distiller
-    from crossgate.core.traffic.assembly import Arrivals, Assembler
+    from crossgate.core.traffic.arrivals import Arrivals
+    from crossgate.core.traffic.assembly import Assembler
     from crossgate.core.traffic.seen import SECOND, opened
     from crossgate.formats.readers.names import told_columns
     from crossgate.formats.readers.traffic import Traffic, size

@@ -9,8 +9,9 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from crossgate.commands.common import load, tallied, write_file
+from crossgate.commands.common import load, write_file
 from crossgate.commands.completing import complete_device, complete_list
+from crossgate.commands.tallying import tallied
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.network import Direction
 from crossgate.formats.exchange.registry import FORMATS, MOST_PREFIXES, format_named

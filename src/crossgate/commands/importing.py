@@ -11,9 +11,10 @@ from typing import TYPE_CHECKING, Annotated, NamedTuple
 
 import typer
 
-from crossgate.commands.common import add_to_tally, clock, plan_file
+from crossgate.commands.common import clock, plan_file
 from crossgate.commands.completing import complete_device
 from crossgate.commands.editing import Change, How, carry_out, edit_options
+from crossgate.commands.tallying import add_to_tally
 from crossgate.core.model.entry import Action
 from crossgate.core.model.errors import PlanError, unknown
 from crossgate.core.model.plaintext import quotable

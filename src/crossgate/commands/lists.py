@@ -6,9 +6,10 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from crossgate.commands.common import load, moment, print_json, tallied
+from crossgate.commands.common import load, moment, print_json
 from crossgate.commands.completing import complete_list, complete_stands
 from crossgate.commands.shared_options import AtOption, JsonOption, PiecesOption
+from crossgate.commands.tallying import tallied
 from crossgate.core.model.errors import PlanError
 
 if TYPE_CHECKING:

@@ -16,12 +16,12 @@ from crossgate.commands.common import (
     print_json,
     progress,
     reading_of,
-    take_into_tally,
     write_file,
 )
 from crossgate.commands.completing import complete_device
 from crossgate.commands.editing import AnywayOption, DryRunOption, How, YesOption, carry_out
 from crossgate.commands.shared_options import AtOption, JsonOption
+from crossgate.commands.tallying import take_into_tally
 from crossgate.core.model.errors import PlanError, unknown
 
 if TYPE_CHECKING:

@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from collections.abc import Iterable, Sequence
     from datetime import datetime
 
-    from crossgate.core.answers.compare import Difference
+    from crossgate.core.answers.difference import Difference
     from crossgate.core.answers.grid import Cell
     from crossgate.core.conversation.story import Trace
     from crossgate.core.conversation.verdict import Verdict

@@ -12,7 +12,6 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from crossgate.commands.common import (
-    add_to_tally,
     clock,
     moment,
     plan_path,
@@ -22,6 +21,7 @@ from crossgate.commands.common import (
 )
 from crossgate.commands.completing import complete_machine, complete_part, complete_point
 from crossgate.commands.shared_options import AtOption, TallyOption
+from crossgate.commands.tallying import add_to_tally
 from crossgate.core.model.errors import PlanError, unknown
 
 if TYPE_CHECKING:

@@ -10,10 +10,11 @@ from typing import TYPE_CHECKING, NamedTuple
 
 import typer
 
-from crossgate.commands.common import add_to_tally, gauge, plan_file, print_json, read_file
+from crossgate.commands.common import gauge, plan_file, print_json, read_file
 from crossgate.commands.sharing import (
     pool_of,
 )
+from crossgate.commands.tallying import add_to_tally
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.network import Direction, stands_at
 from crossgate.core.model.window import Period

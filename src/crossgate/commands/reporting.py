@@ -10,8 +10,9 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from crossgate.commands.common import load, meter, moment, plan_path, progress, tallied, write_file
+from crossgate.commands.common import load, meter, moment, plan_path, progress, write_file
 from crossgate.commands.shared_options import AtOption
+from crossgate.commands.tallying import tallied
 
 if TYPE_CHECKING:
     from crossgate.core.model.plan import Plan

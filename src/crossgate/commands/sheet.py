@@ -8,9 +8,10 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from crossgate.commands.common import circumstances, load, meter, print_json, tallied
+from crossgate.commands.common import circumstances, load, meter, print_json
 from crossgate.commands.completing import complete_list, complete_machine
 from crossgate.commands.shared_options import AtOption, JsonOption
+from crossgate.commands.tallying import tallied
 from crossgate.core.model.errors import PlanError, unknown
 
 if TYPE_CHECKING:

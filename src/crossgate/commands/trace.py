@@ -11,7 +11,6 @@ import typer
 
 from crossgate.commands.asked_order import ends_and_services
 from crossgate.commands.common import (
-    add_to_tally,
     circumstances,
     family_of,
     load,
@@ -34,6 +33,7 @@ from crossgate.commands.shared_options import (
     TallyOption,
     TlsOption,
 )
+from crossgate.commands.tallying import add_to_tally
 from crossgate.core.model.claim import Claim
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.packet import CLIENT_PORT, MOST_PORT

@@ -12,7 +12,6 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from crossgate.commands.common import (
-    add_to_tally,
     clock,
     load_or_tell,
     meter,
@@ -25,6 +24,7 @@ from crossgate.commands.common import (
 from crossgate.commands.completing import complete_part
 from crossgate.commands.shared_options import JsonOption, PiecesOption, TallyOption
 from crossgate.commands.sharing import ClusterOption, TrustedNetworkOption, WorkersOption, pool_of
+from crossgate.commands.tallying import add_to_tally
 from crossgate.core.model.errors import PlanError
 
 if TYPE_CHECKING:

@@ -14,7 +14,8 @@ from functools import cache, partial
 from typing import NamedTuple
 
 from crossgate.core.answers.change import Change
-from crossgate.core.answers.compare import Difference, differences
+from crossgate.core.answers.compare import differences
+from crossgate.core.answers.difference import Difference
 from crossgate.core.answers.names_alone import Renamed
 from crossgate.core.answers.verify import Verified, Verifier
 from crossgate.core.audit import audit

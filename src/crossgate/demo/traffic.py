@@ -9,12 +9,11 @@ from __future__ import annotations
 
 import random
 import struct
-from collections.abc import Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import NamedTuple
 
-from crossgate.demo.wire import hardware_of, hello, packed, vlan_tag
+from crossgate.demo.wire import hardware_of, hello, ip_packets, vlan_tag
 from crossgate.formats.disk import writing
 
 DAY, SEA, FLOWS = "day.pcap", "sea.pcap", "flows.parquet"
@@ -310,7 +309,7 @@ class Day:
         self._identifier = (self._identifier + 1) % 65_536
         twice = not sea and self._random.random() < 0.03  # seen on both sides of a router
         for life in (64, 63)[: 1 + twice]:
-            for packet in _packets(source, destination, protocol, body, self._identifier, life):
+            for packet in ip_packets(source, destination, protocol, body, self._identifier, life):
                 kind = 0x86DD if ":" in source else 0x0800
                 tag = (
                     b""
@@ -325,37 +324,6 @@ class Day:
                     + packet
                 )
                 (self.sea if sea else self.land).append(Frame(time + (64 - life) * 0.0004, frame))
-
-
-def _packets(
-    source: str, destination: str, protocol: int, body: bytes, identifier: int, life: int
-) -> Iterator[bytes]:
-    """Yield an IP packet, as fragments where it is longer than 1480 octets."""
-    ends = packed(source) + packed(destination)
-    if ":" in source:
-        yield struct.pack(">IHBB", 6 << 28, len(body), protocol, life) + ends + body
-        return
-    for start in range(0, max(len(body), 1), 1480):
-        part = body[start : start + 1480]
-        more = 0x2000 if start + 1480 < len(body) else 0
-        header = (
-            struct.pack(
-                ">BBHHHBBH",
-                0x45,
-                0,
-                20 + len(part),
-                identifier,
-                more | start // 8,
-                life,
-                protocol,
-                0,
-            )
-            + ends
-        )
-        total = sum(struct.unpack(">10H", header))
-        yield (
-            header[:10] + struct.pack(">H", ~(total + (total >> 16)) & 0xFFFF) + header[12:] + part
-        )
 
 
 def write_captures(folder: Path, day: Day) -> None:

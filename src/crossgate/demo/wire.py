@@ -1,9 +1,10 @@
-"""Addresses, tags and hellos of the demo's traffic as octets."""
+"""Packets, addresses, tags and hellos of the demo's traffic as octets."""
 
 from __future__ import annotations
 
 import ipaddress
 import struct
+from collections.abc import Iterator
 from functools import cache
 
 SUITES = {"1.2": 0xC02F, "1.3": 0x1301}
@@ -46,3 +47,34 @@ def hello(kind: int, version: str) -> bytes:
     )
     message = bytes([kind]) + len(body).to_bytes(3) + body
     return b"\x16\x03\x01" + struct.pack(">H", len(message)) + message
+
+
+def ip_packets(
+    source: str, destination: str, protocol: int, body: bytes, identifier: int, life: int
+) -> Iterator[bytes]:
+    """Yield an IP packet, as fragments where it is longer than 1480 octets."""
+    ends = packed(source) + packed(destination)
+    if ":" in source:
+        yield struct.pack(">IHBB", 6 << 28, len(body), protocol, life) + ends + body
+        return
+    for start in range(0, max(len(body), 1), 1480):
+        part = body[start : start + 1480]
+        more = 0x2000 if start + 1480 < len(body) else 0
+        header = (
+            struct.pack(
+                ">BBHHHBBH",
+                0x45,
+                0,
+                20 + len(part),
+                identifier,
+                more | start // 8,
+                life,
+                protocol,
+                0,
+            )
+            + ends
+        )
+        total = sum(struct.unpack(">10H", header))
+        yield (
+            header[:10] + struct.pack(">H", ~(total + (total >> 16)) & 0xFFFF) + header[12:] + part
+        )

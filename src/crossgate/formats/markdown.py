@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 
-from crossgate.core.answers.compare import Difference, Fate
+from crossgate.core.answers.difference import Difference, Fate
 from crossgate.core.model import plaintext
 from crossgate.core.model.plan import Plan
 from crossgate.core.wording.sentences import (

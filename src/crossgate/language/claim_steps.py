@@ -24,7 +24,8 @@ from crossgate.core.model.service import format_flags
 from crossgate.core.network.endpoints import claim_ends, is_elsewhere
 from crossgate.core.network.paths import Crossing, Endpoint
 from crossgate.core.network.ways import Network
-from crossgate.core.wording.needed import answer_text, answers_text, end_text, needs
+from crossgate.core.wording.answers import answer_text, answers_text, end_text
+from crossgate.core.wording.needed import needs
 from crossgate.language.steps import Step, free_name, insertions, new_list
 
 

@@ -19,7 +19,7 @@ from crossgate.core.model.packet import Packet
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.endpoints import at_address
 from crossgate.core.network.ways import Network
-from crossgate.core.wording.needed import answer_service
+from crossgate.core.wording.answers import answer_service
 from crossgate.language import edits, list_edits, placing
 from crossgate.language.draft import Draft
 from crossgate.language.inserting import insert_entry

@@ -30,7 +30,7 @@ from crossgate.core.model.plan import Plan
 from crossgate.core.network.endpoints import claim_ends, is_elsewhere
 from crossgate.core.sets.patterns import less
 from crossgate.core.traffic.session import Session
-from crossgate.core.wording.needed import answers_text, end_text
+from crossgate.core.wording.answers import answers_text, end_text
 from crossgate.language import list_edits, placing
 from crossgate.language.draft import Draft
 from crossgate.language.reader import Reading

@@ -6,7 +6,8 @@ from collections.abc import Callable, Sequence
 from datetime import datetime
 from typing import NamedTuple
 
-from crossgate.core.answers.compare import Difference, differences
+from crossgate.core.answers.compare import differences
+from crossgate.core.answers.difference import Difference
 from crossgate.core.answers.drift import in_force
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.plan import Plan

@@ -53,7 +53,7 @@ from crossgate.core.network.one_way import (
     setting_out,
 )
 from crossgate.core.network.paths import Endpoint, Path
-from crossgate.core.network.translated import State as Past
+from crossgate.core.network.translated_state import State as Past
 from crossgate.core.network.view import View
 from crossgate.core.network.ways import Network
 from crossgate.formats.readers.tls import HANDSHAKE, server_hello

@@ -8,7 +8,6 @@ key says what they are; the files of a command are passed over the same socket.
 from __future__ import annotations
 
 import contextlib
-import ipaddress
 import json
 import os
 import select
@@ -19,7 +18,7 @@ import sysconfig
 import tempfile
 import time
 from collections import Counter
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping
 from datetime import datetime
 from pathlib import Path
 from typing import Any
@@ -27,7 +26,7 @@ from typing import Any
 from crossgate.core.answers.outage import down_point
 from crossgate.core.conversation.opening import service_label
 from crossgate.core.model.accesslist import DeciderKey
-from crossgate.core.model.address import Address, Family
+from crossgate.core.model.address import Address
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.network import Point
 from crossgate.core.model.plan import Plan
@@ -36,16 +35,15 @@ from crossgate.live.devices import REHEARSED, Running
 from crossgate.live.drift import coming_from, with_what_runs
 from crossgate.rehearsal import MOST_ASKED
 from crossgate.rehearsal.fabric import Fabric, Told
-from crossgate.rehearsal.machines import Machine, machines_of
+from crossgate.rehearsal.machines import machines_of
 from crossgate.rehearsal.namespaces import (
     Namespace,
     Namespaces,
-    Route,
-    Settings,
     become,
     end_with_parent,
     hosts_text,
 )
+from crossgate.rehearsal.settings import settings_of
 
 _MOST_OCTETS = 65_600
 """No frame is longer."""
@@ -57,57 +55,6 @@ _MOST_LINES = 1_000
 """So many lines are told at once; a message is no longer than the system lets it be."""
 _LOOK = 0.5
 """The seconds between two looks at the plan's files."""
-
-
-def settings_of(plan: Plan, machine: Machine) -> Settings:
-    """Return how a machine of a plan is set up: with the prefixes of its subnet and its gateway. A
-    device, and a machine on an outside, reach everybody directly on their link.
-    """
-    addresses, routes = list[tuple[Address, int]](), list[Route]()
-    host = plan.hosts.get(machine.name)
-    for address in machine.addresses:
-        length, whole = None, 32 if address.family is Family.IPV4 else 128
-        if host is not None and not plan.segments[host.on].outside:
-            blocks = (
-                each
-                for each in plan.segments[host.on].prefixes
-                if each.family is address.family and each.contains(address.value)
-            )
-            length = next((each.prefix_length for each in blocks), None)
-        addresses.append((address, whole if length is None else length))
-    for family in Family:
-        own = [each for each in machine.addresses if each.family is family]
-        if not own:
-            continue
-        if host is None:
-            interfaces = plan.devices[machine.name].interfaces.values()
-            for each in (one for own_one in interfaces for one in own_one.in_family(family)):
-                prefix = str(ipaddress.ip_network(f"{each.address}/{each.length}", strict=False))
-                routes.append(Route(family, prefix, source=each.address))
-            routes.append(Route(family, None, source=own[0]))
-        elif plan.segments[host.on].outside:
-            routes.append(Route(family, None))
-        else:
-            gateway = _gateway(plan, host.on, host.gateways, family)
-            if gateway is not None:
-                routes.append(Route(family, None, gateway))
-    unique = dict.fromkeys(routes)
-    return Settings(machine.mac, tuple(addresses), tuple(unique), plan.client_ports)
-
-
-def _gateway(plan: Plan, segment: str, told: Sequence[Address], family: Family) -> Address | None:
-    """Return the address that a machine sends packets to; where several devices share it, this does
-    not decide which one gets them.
-    """
-    shared = (address for address, each in plan.gateway_at.items() if each.on == segment)
-    interfaces = (
-        own.address
-        for device in plan.devices.values()
-        for each in device.interfaces.values()
-        for own in each.addresses
-        if each.on == segment
-    )
-    return next((each for each in (*told, *shared, *interfaces) if each.family is family), None)
 
 
 class Rehearsal:

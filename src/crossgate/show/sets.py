@@ -6,7 +6,7 @@ import re
 from collections import Counter
 from collections.abc import Iterator, Sequence
 
-from crossgate.core.answers.compare import Difference, Fate, ListDifference
+from crossgate.core.answers.difference import Difference, Fate, ListDifference
 from crossgate.core.answers.reach import Part, Reached
 from crossgate.core.conversation.rules import Decided
 from crossgate.core.conversation.verdict import Verdict

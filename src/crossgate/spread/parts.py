@@ -27,7 +27,8 @@ from crossgate.core.model.plan import Plan
 from crossgate.core.model.window import Period
 from crossgate.core.network.entrance import entrance
 from crossgate.core.network.ways import Network
-from crossgate.core.traffic.assembly import Arrived, conversation_digest
+from crossgate.core.traffic.arrivals import Arrived
+from crossgate.core.traffic.assembly import conversation_digest
 from crossgate.core.traffic.seen import Seen
 from crossgate.formats.verdicts import verdict_rows
 from crossgate.spread.jobs import kept, packed

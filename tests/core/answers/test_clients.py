@@ -10,7 +10,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from crossgate.core.answers.clients import client_lines, from_clients
-from crossgate.core.answers.compare import Difference, differences
+from crossgate.core.answers.compare import differences
+from crossgate.core.answers.difference import Difference
 from crossgate.core.answers.reach import reach
 from crossgate.core.model.address import Family
 from crossgate.core.model.conditions import When

@@ -15,7 +15,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from crossgate.core.answers.list_replay import ListReplay
-from crossgate.core.answers.replay import Clock, Replay
+from crossgate.core.answers.replay import Replay
+from crossgate.core.answers.replay_clock import Clock
 from crossgate.core.answers.sums import Sum, verdict_numbered
 from crossgate.core.conversation.opening import Conversation
 from crossgate.core.conversation.packets import Tracer

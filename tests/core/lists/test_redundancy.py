@@ -15,7 +15,8 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from crossgate.core.lists import redundancy, split
-from crossgate.core.lists.redundancy import coverage, region_columns
+from crossgate.core.lists.covered import region_columns
+from crossgate.core.lists.redundancy import coverage
 from crossgate.core.lists.split import ListRegions
 from crossgate.core.model.accesslist import AccessList, Decider
 from crossgate.core.model.address import Family

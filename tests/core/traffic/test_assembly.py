@@ -16,7 +16,8 @@ from crossgate.core.model.address import Family
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.packets import packet_columns
 from crossgate.core.traffic import assembly
-from crossgate.core.traffic.assembly import Arrivals, Assembler
+from crossgate.core.traffic.arrivals import Arrivals
+from crossgate.core.traffic.assembly import Assembler
 from crossgate.core.traffic.seen import SECOND, Seen, joined, opened
 
 IDLE = 300 * SECOND

@@ -12,8 +12,7 @@ which a list does something else (`lists.difference.treated_otherwise`).
 from __future__ import annotations
 
 from collections.abc import Hashable, Iterable, Iterator, Sequence
-from datetime import datetime
-from typing import Any, NamedTuple
+from typing import Any
 
 from crossgate.core.answers.change import Change
 from crossgate.core.answers.clients import told
@@ -23,20 +22,20 @@ from crossgate.core.answers.compared_pairs import (
     compared_pairs,
     compared_states,
 )
+from crossgate.core.answers.difference import Difference, Fate, ListDifference
 from crossgate.core.answers.list_changes import asks_for_tls
-from crossgate.core.conversation.rules import HANDSHAKE, OPENING, Decided, Leg, script
+from crossgate.core.conversation.rules import HANDSHAKE, OPENING, Leg, script
 from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.lists.difference import compare_lists, same_lists, treated_otherwise
 from crossgate.core.model.accesslist import AccessList, Decider
 from crossgate.core.model.address import Family
-from crossgate.core.model.conditions import Limit
 from crossgate.core.model.entry import Action
-from crossgate.core.model.packet import TCP, Packet
+from crossgate.core.model.packet import TCP
 from crossgate.core.model.progress import Tell
-from crossgate.core.model.tls import Hello, hello_of, settled, spoken_sorts
+from crossgate.core.model.tls import hello_of, settled, spoken_sorts
 from crossgate.core.sets.effort import TooManyPieces, answered
 from crossgate.core.sets.frame import PacketSet
-from crossgate.core.sets.minimise import SetLine, fewest_lines
+from crossgate.core.sets.minimise import fewest_lines
 from crossgate.core.sets.products import Product, left
 from crossgate.core.sets.region import Region, every_packet, whole_packets
 from crossgate.core.traffic.between import Flow
@@ -46,70 +45,6 @@ from crossgate.core.traffic.examples import example
 from crossgate.core.traffic.flows import Flows
 from crossgate.core.traffic.question import Answer, Party, Question
 from crossgate.core.traffic.session import Session
-
-
-class Fate(NamedTuple):
-    """What becomes of conversations in one of two plans: their verdict, whether the sender is told
-    of a denial, and which line decided.
-
-    For conversations that get through, `decided` is the line that permitted them where the other
-    plan decides; None where no list stands there.
-    """
-
-    verdict: Verdict
-    told: bool
-    decided: Decided | None
-
-
-class ListDifference(NamedTuple):
-    """Packets that two lists treat differently: the decision before and after, the packets as
-    lines, an example, and the moment at which it is so.
-    """
-
-    was: Decider
-    now: Decider
-    lines: list[SetLine]
-    packet: Packet
-    moment: datetime | None
-    exceeded: frozenset[Limit] | None = None
-    spoken: tuple[Hello | None, ...] | None = None
-
-    @property
-    def deciders(self) -> tuple[Decider | None, Decider | None]:
-        """The lines that decide about them before and after."""
-        return self.was, self.now
-
-
-class Difference(NamedTuple):
-    """Traffic that two plans treat differently; `stray` packets open no conversation.
-
-    It is so at `moment`, None for always; while the rate limits `exceeded` are, None where limits
-    make no difference; and for conversations that settle on the TLS in `spoken`, None where that
-    makes no difference. `devices` says that at least one end is a device's own address; otherwise
-    neither is. `clients` is the part of `lines` that comes from client ports, empty where nothing
-    does. `sets` are the packets of that part exactly, or all packets where it is empty.
-    """
-
-    family: Family
-    stray: bool
-    devices: bool
-    was: Fate
-    now: Fate
-    lines: list[SetLine]
-    clients: list[SetLine]
-    packet: Packet
-    moment: datetime | None
-    exceeded: frozenset[Limit] | None = None
-    spoken: tuple[Hello | None, ...] | None = None
-    sets: tuple[PacketSet, ...] = ()
-
-    @property
-    def deciders(self) -> tuple[Decider | None, Decider | None]:
-        """The lines that decide about it before and after."""
-        return (
-            self.was.decided and self.was.decided.decider,
-            self.now.decided and self.now.decided.decider,
-        )
 
 
 def named_differences(

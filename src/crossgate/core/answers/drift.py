@@ -6,7 +6,7 @@ from dataclasses import replace
 from datetime import datetime
 from typing import Any, NamedTuple
 
-from crossgate.core.answers.compare import Difference
+from crossgate.core.answers.difference import Difference
 from crossgate.core.model.accesslist import AnyList
 from crossgate.core.model.conditions import During
 from crossgate.core.model.plan import Plan

@@ -8,7 +8,8 @@ from datetime import tzinfo
 
 import numpy as np
 
-from crossgate.core.answers.replay import Clock, list_lines
+from crossgate.core.answers.replay import list_lines
+from crossgate.core.answers.replay_clock import Clock
 from crossgate.core.answers.sums import Line, Sort, Sorts, Sum
 from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.lists.index import ListIndex

@@ -12,8 +12,9 @@ from crossgate.core.audit.machines import Machines
 from crossgate.core.audit.passages import Passages
 from crossgate.core.audit.scope import Focus, Scope, Touched
 from crossgate.core.audit.touched import TouchedTraffic
+from crossgate.core.lists.covered import Coverage
 from crossgate.core.lists.index import ListIndex
-from crossgate.core.lists.redundancy import Coverage, coverage
+from crossgate.core.lists.redundancy import coverage
 from crossgate.core.model.accesslist import AccessList, AnyList
 from crossgate.core.model.condition import State
 from crossgate.core.model.entry import AnyEntry, Entry

@@ -7,7 +7,7 @@ from itertools import islice
 
 from crossgate.core.audit.context import Case, numbers
 from crossgate.core.audit.registry import finds
-from crossgate.core.lists.redundancy import Coverage
+from crossgate.core.lists.covered import Coverage
 from crossgate.core.lists.split import EntryRegion, ListRegions
 from crossgate.core.model.accesslist import AccessList, line_name
 from crossgate.core.model.address import everything

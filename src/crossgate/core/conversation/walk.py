@@ -22,15 +22,16 @@ The first of all ways is a kind by itself: it ends in an ending of its own, the 
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from functools import cached_property
-from typing import Generic, Protocol
+from typing import Generic
 
+from crossgate.core.conversation.carrier import Carrier, Divided
 from crossgate.core.conversation.closing import Closing
 from crossgate.core.conversation.endings import Ending, Lines, Link, numbers_of
 from crossgate.core.conversation.many import Many, Marks
 from crossgate.core.conversation.places import Asked, Place, Walk
-from crossgate.core.conversation.rules import Decision, Leg
+from crossgate.core.conversation.rules import Leg
 from crossgate.core.conversation.states import Found, OneWay, Part, State
 from crossgate.core.conversation.trails import START, Kind, LateStop, Stop, Trail, met
 from crossgate.core.model.accesslist import Decider, DeciderKey
@@ -39,18 +40,6 @@ from crossgate.core.sets.effort import spend
 
 _FEW_JUDGES = 4
 """Up to so many lists that may judge TLS tell ways apart by kinds, which is faster then."""
-Divided = tuple[tuple[Leg, Asked], Sequence[tuple[Part, Decision]]]
-"""A list that divides a part on a leg, and the pieces."""
-
-
-class Carrier(Protocol[Part]):
-    """What is carried, in parts that are never empty."""
-
-    def decide(self, part: Part, leg: Leg, asked: Asked) -> Sequence[tuple[Part, Decision]]:
-        """Divide a part by what a list decides about the packets of a leg as it sees them; the
-        pieces do not overlap, and together are the whole part.
-        """
-        ...
 
 
 def follow(

@@ -14,12 +14,12 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterator, Sequence
 from itertools import islice
-from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
-from crossgate.core.lists.split import EntryRegion, ListRegions, numbered
+from crossgate.core.lists.covered import Coverage, region_columns
+from crossgate.core.lists.split import ListRegions, numbered
 from crossgate.core.model.accesslist import line_name
 from crossgate.core.model.entry import Action, Entry
 from crossgate.core.model.packet import Packet
@@ -49,19 +49,6 @@ _AIMED_TRIES = 4
 _MOST_PIECES = 2_000
 _FEW = 24
 """Up to so many rows a loop is faster than columns."""
-
-
-class Coverage(NamedTuple):
-    """What is known of one entry: whether it is reached, and whether it is needed; a packet that
-    reaches it where it is not needed. `because` are the earlier entries that take its packets, when
-    it is never reached.
-    """
-
-    entry: Entry
-    reached: bool
-    needed: bool
-    packet: Packet | None = None
-    because: tuple[Entry, ...] = ()
 
 
 def coverage(
@@ -425,27 +412,3 @@ class _Settling:
             else {each for alone, together in takers for each in together or {min(alone)}}
         )
         return tuple(self.regions[each].entry for each in sorted(chosen))
-
-
-FEW_BOXES = 8
-"""Up to so many boxes an entry is multiplied out."""
-
-
-def region_columns(regions: Sequence[EntryRegion]) -> tuple[Columns, list[Box]]:
-    """Return the rows of a list's regions, and the same rows as boxes.
-
-    An entry with few boxes has a row for each; one with many has a single row, the box around them,
-    which is marked `loose`.
-    """
-    boxes: list[Box] = []
-    entry: list[int] = []
-    loose: list[bool] = []
-    for index, region in enumerate(regions):
-        if region.hull is None:
-            continue
-        few = region.size <= FEW_BOXES
-        rows = [region.hull] if not few or region.size == 1 else list(region.boxes())
-        boxes += rows
-        entry += [index] * len(rows)
-        loose += [not few] * len(rows)
-    return box_columns(boxes, entry, loose), boxes

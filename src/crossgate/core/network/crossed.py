@@ -23,8 +23,8 @@ from crossgate.core.model.network import Direction, Point
 from crossgate.core.network.endpoints import at_address
 from crossgate.core.network.nodes import Sequence
 from crossgate.core.network.paths import Crossing, Endpoint
-from crossgate.core.network.translated import State
 from crossgate.core.network.translated_hop import chosen_from
+from crossgate.core.network.translated_state import State
 from crossgate.core.network.translated_ways import TranslatedWays
 from crossgate.core.network.trip import Trip
 from crossgate.core.network.view import NOT_TRANSLATED, View

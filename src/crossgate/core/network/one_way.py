@@ -9,8 +9,8 @@ from crossgate.core.model.address import Address
 from crossgate.core.model.packet import Packet
 from crossgate.core.network.crossed import NO_SORT, CrossedGraphs
 from crossgate.core.network.paths import Endpoint, Path
-from crossgate.core.network.translated import State
 from crossgate.core.network.translated_hop import TranslatedHop, at_end
+from crossgate.core.network.translated_state import State
 from crossgate.core.network.view import NOT_TRANSLATED, View
 from crossgate.core.network.ways import Network
 

@@ -6,7 +6,8 @@ from collections.abc import Iterator
 
 from crossgate.core.model.address import Pattern
 from crossgate.core.network.paths import Crossing, Hop, Path
-from crossgate.core.network.translated import State, Translations, Turn, not_known
+from crossgate.core.network.translated import Translations, not_known
+from crossgate.core.network.translated_state import State, Turn
 from crossgate.core.network.way_graph import Border
 from crossgate.core.network.way_graphs import WayGraphs
 

@@ -17,7 +17,8 @@ from typing import TypeVar
 from crossgate.core.network.endpoints import at_address
 from crossgate.core.network.nodes import Outcome, Sequence
 from crossgate.core.network.paths import Crossing, Endpoint
-from crossgate.core.network.translated import State, Translations
+from crossgate.core.network.translated import Translations
+from crossgate.core.network.translated_state import State
 from crossgate.core.network.view import View
 from crossgate.core.network.way_graph import Border
 from crossgate.core.network.way_graphs import WayGraphs

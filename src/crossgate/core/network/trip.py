@@ -8,8 +8,8 @@ from typing import NamedTuple
 from crossgate.core.model.address import Address
 from crossgate.core.network.nodes import Outcome, Sequence
 from crossgate.core.network.paths import Endpoint, Path
-from crossgate.core.network.translated import State
 from crossgate.core.network.translated_hop import TranslatedHop, at_end, chosen_from
+from crossgate.core.network.translated_state import State
 from crossgate.core.network.translated_ways import TranslatedWays
 from crossgate.core.network.view import NOT_TRANSLATED
 

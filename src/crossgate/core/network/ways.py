@@ -17,7 +17,7 @@ from crossgate.core.network.endpoints import at_address
 from crossgate.core.network.forwarding import Forwarding
 from crossgate.core.network.nodes import MOST_WAYS, Outcome, Sequence, too_many_ways
 from crossgate.core.network.paths import Endpoint, Path
-from crossgate.core.network.translated import State
+from crossgate.core.network.translated_state import State
 from crossgate.core.network.trip import Trip, Walked
 from crossgate.core.network.view import NOT_TRANSLATED
 from crossgate.core.network.way_graph import Passage, WayGraph

@@ -5,29 +5,27 @@ belongs.
 from __future__ import annotations
 
 from bisect import bisect_left, bisect_right
-from collections.abc import Iterator
 from typing import NamedTuple
 
-from crossgate.core.conversation.opening import service_of
 from crossgate.core.conversation.story import Asked, LegTrace, Trace
 from crossgate.core.conversation.verdict import VERDICTS, Verdict
 from crossgate.core.lists.index import ListIndex
 from crossgate.core.lists.insertion import free_numbers
-from crossgate.core.model import iana
 from crossgate.core.model.accesslist import AccessList, ClosedPlace, line_name
-from crossgate.core.model.address import Address, Family, everything, single
+from crossgate.core.model.address import Address, everything, single
 from crossgate.core.model.claim import Claim, Expectation
 from crossgate.core.model.entry import Action, Entry, Kind
 from crossgate.core.model.network import Direction, PointKind
-from crossgate.core.model.packet import PORT_PROTOCOLS, TCP, Packet
+from crossgate.core.model.packet import Packet
 from crossgate.core.model.plan import Plan
-from crossgate.core.model.service import ServiceError, format_flags, format_ports, protocol_word
+from crossgate.core.model.service import format_flags
 from crossgate.core.network.address_classes import free_address
 from crossgate.core.network.endpoints import at_address
 from crossgate.core.network.forwarding import Forwarding
 from crossgate.core.network.paths import Crossing
 from crossgate.core.network.view import View, packet_in
 from crossgate.core.sets.meaning import outside_in
+from crossgate.core.wording.answers import answer_service, end_text
 from crossgate.core.wording.translated import Wanted, asked_there
 
 
@@ -142,15 +140,6 @@ def needs(plan: Plan, expectation: Expectation, trace: Trace) -> list[Need]:
 def _asks_for_a_rate(expectation: Expectation) -> bool:
     """Whether a claim says that traffic beyond a rate is denied, without saying the rate."""
     return expectation.flooding and expectation.claim is Claim.DENY
-
-
-def answer_text(plan: Plan, expectation: Expectation, action: Action, leg: LegTrace) -> str:
-    """Return an entry of an extended list for the answers to what a claim is about."""
-    service, mark = answer_service(leg.packet)
-    return (
-        f"{action} {service} {end_text(plan, expectation.destination)} to "
-        f"{end_text(plan, expectation.source)}{mark}"
-    )
 
 
 def _decisive(expectation: Expectation, trace: Trace) -> LegTrace:
@@ -360,53 +349,3 @@ def _spoken(
     test = None if expectation.spoken is None else expectation.spoken.test
     asks = access_list.tls and action is Action.PERMIT and not leg.leg.returns
     return f" {test}" if asks and test is not None else ""
-
-
-def answer_service(packet: Packet) -> tuple[str, str]:
-    """Return the service of an answer as an entry writes it, and the words after the ends."""
-    if packet.protocol == TCP:
-        return "tcp", " established"
-    if packet.protocol in PORT_PROTOCOLS:
-        return protocol_word(packet.protocol, packet.family), f" source port {packet.source_port}"
-    return service_of(packet), ""
-
-
-def answers_text(
-    plan: Plan, word: str, family: Family, source: str, destination: str
-) -> Iterator[str]:
-    """Yield the entries that permit the answers to a service; none where it has no part in the
-    family.
-    """
-    try:
-        terms = plan.service(word, family).terms
-    except ServiceError:
-        return
-    ends = f"{end_text(plan, source)} to {end_text(plan, destination)}"
-    for term in terms:
-        if term.protocol == TCP:
-            yield f"permit tcp {ends} established"
-        elif term.ports is not None and term.protocol is not None:
-            yield (
-                f"permit {protocol_word(term.protocol, family)} {ends} source port "
-                f"{format_ports(term.ports)}"
-            )
-        elif term.icmp_type is not None and term.protocol is not None:
-            answer = iana.ANSWERED[term.protocol].get(term.icmp_type)
-            if answer is not None:
-                yield (
-                    "permit "
-                    f"{service_of(Packet(family, 0, 0, term.protocol, icmp_type=answer, icmp_code=0))} "
-                    f"{ends}"
-                )
-        else:
-            yield (
-                "permit "
-                f"{'ip' if term.protocol is None else protocol_word(term.protocol, family)} "
-                f"{ends}"
-            )
-
-
-def end_text(plan: Plan, word: str) -> str:
-    """Return an end of a claim as an entry can name it: an outside is written as any."""
-    outside = outside_in(plan, word)
-    return f"any{word.removeprefix(outside)}" if outside else word

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 
-from crossgate.core.answers.compare import Difference, Fate, ListDifference
+from crossgate.core.answers.difference import Difference, Fate, ListDifference
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.plan import Plan
 from crossgate.core.wording.sentences import limit_names, open_windows

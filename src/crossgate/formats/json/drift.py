@@ -7,7 +7,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from datetime import datetime
 
-from crossgate.core.answers.compare import Difference
+from crossgate.core.answers.difference import Difference
 from crossgate.core.answers.drift import Drift
 from crossgate.core.answers.verify import Verified
 from crossgate.core.model.plan import Plan

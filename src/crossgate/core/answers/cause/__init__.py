@@ -15,7 +15,8 @@ from itertools import combinations
 from types import MappingProxyType
 from typing import Any, NamedTuple
 
-from crossgate.core.answers.cause.faults import Fault, Silence, Size, faults
+from crossgate.core.answers.cause.fault import Fault, Silence, Size
+from crossgate.core.answers.cause.faults import faults
 from crossgate.core.answers.cause.observed import Count, Observation, Observed
 from crossgate.core.answers.sheet.tests import Seen, Tried, seen_of
 from crossgate.core.conversation.opening import Conversation

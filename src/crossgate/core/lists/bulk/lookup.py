@@ -25,8 +25,8 @@ from crossgate.core.lists.bulk.tree import (
     NODE_FIELD,
     NODE_MASK,
     Tree,
-    ragged,
 )
+from crossgate.core.lists.bulk.windows import ragged
 from crossgate.core.model.packets import Indices, Packets, Scalar, Words
 
 BLOCK = 1 << BLOCK_BITS
