@@ -34,7 +34,8 @@ from crossgate.language.reader import Reading
 from crossgate.live.devices import REHEARSED, Running
 from crossgate.live.drift import coming_from, with_what_runs
 from crossgate.rehearsal import MOST_ASKED
-from crossgate.rehearsal.fabric import Fabric, Told
+from crossgate.rehearsal.conversations import Told
+from crossgate.rehearsal.fabric import Fabric
 from crossgate.rehearsal.machines import machines_of
 from crossgate.rehearsal.namespaces import (
     Namespace,

@@ -21,6 +21,7 @@ from crossgate.core.model.packets import packet_columns
 from crossgate.core.network.entrance import entrance
 from crossgate.core.network.ways import Network
 from crossgate.core.traffic import bulk as bulk_module
+from crossgate.core.traffic import ends_in_columns, lane_table
 from crossgate.core.traffic.bulk import BulkTracer
 from crossgate.core.traffic.fates import NO_PLACE, VERDICTS, Fates
 from crossgate.language.reader import read_plan
@@ -61,7 +62,7 @@ def check(tracer: BulkTracer, fates: Fates, row: int, trace: Trace) -> None:
 def test_many_conversations_fare_as_each_does(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch, many: int, text: str, family: Family
 ) -> None:
-    monkeypatch.setattr(bulk_module, "_MANY", many)
+    monkeypatch.setattr(ends_in_columns, "_MANY", many)
     monkeypatch.setattr(bulk_module, "_FEW", many)
     path = tmp_path / "plan.gate"
     path.write_text(text)
@@ -165,7 +166,7 @@ def test_ways_that_get_no_lane_each_fare_as_they_do_one_by_one(
     ones, none = np.ones(len(packets), np.int64), np.zeros(len(packets), np.int64)
     told = []
     for most in (0, 1_000):
-        with mock.patch.object(bulk_module, "_MOST_LANES", most):
+        with mock.patch.object(lane_table, "_MOST_LANES", most):
             bulk = BulkTracer(network, entrance(network.plan, "subnet s0") if enters else None)
             fates = bulk.trace(
                 packet_columns(Family.IPV4, packets), none, [frozenset()], ones, ones
