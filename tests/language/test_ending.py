@@ -15,7 +15,8 @@ from crossgate.core.audit import audit
 from crossgate.core.conversation.packets import Tracer
 from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.model.address import Family
-from crossgate.core.model.finding_kinds import MENDED, Severity
+from crossgate.core.model.finding import MENDED
+from crossgate.core.model.finding_kinds import Severity
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.window import states

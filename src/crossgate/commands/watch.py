@@ -15,14 +15,11 @@ import typer
 
 from crossgate.commands.common import clock, plan_file, print_json_line, read_file
 from crossgate.commands.shared_options import JsonOption
+from crossgate.formats.disk import Stamp, stamps_of
 
 if TYPE_CHECKING:
     from crossgate.core.traffic.session import Session
 
-_Stamp = tuple[int, int, int] | None
-"""What tells one version of a file from another: when it was written, its size, which file it is;
-None where there is none.
-"""
 
 _SECOND = 1_000
 """So often, in milliseconds, are the files looked at where the system tells of no change."""
@@ -55,7 +52,7 @@ def watch(
     files: tuple[str, ...] = (str(path),)
     saved = False
     while True:
-        seen, now, bad = _stamps(files), datetime.now(), False
+        seen, now, bad = stamps_of(files), datetime.now(), False
         try:
             new = Session(read_file(path))
         except PlanError as error:
@@ -69,7 +66,7 @@ def watch(
         else:
             now = clock(new.plan)
             files, stands = new.plan.sources, _standing(new, now)
-            seen = {name: seen.get(name, stamp) for name, stamp in _stamps(files).items()}
+            seen = {name: seen.get(name, stamp) for name, stamp in stamps_of(files).items()}
             impact = None if good is None else impact_of(good, new, now)
             bad = impact is not None and (
                 bool(impact.broken)
@@ -100,19 +97,7 @@ def _standing(session: Session, now: datetime) -> tuple[int, int]:
     return stands.held, stands.failed
 
 
-def _stamps(files: Iterable[str]) -> dict[str, _Stamp]:
-    found: dict[str, _Stamp] = {}
-    for name in files:
-        try:
-            status = Path(name).stat()
-        except OSError:
-            found[name] = None
-        else:
-            found[name] = (status.st_mtime_ns, status.st_size, status.st_ino)
-    return found
-
-
-def _wait(files: Iterable[str], seen: dict[str, _Stamp]) -> None:
+def _wait(files: Iterable[str], seen: dict[str, Stamp]) -> None:
     """Wait until a file differs from what was seen, and is completely written.
 
     The system reports changes in the folders; where it reports none, the files are checked every
@@ -131,19 +116,19 @@ def _wait(files: Iterable[str], seen: dict[str, _Stamp]) -> None:
         yield_on_timeout=True,
         raise_interrupt=False,
     ):
-        found = _stamps(files)
+        found = stamps_of(files)
         if found != seen:
             _settle(files, found)
             return
     raise typer.Exit(130)  # interrupted
 
 
-def _settle(files: Iterable[str], found: dict[str, _Stamp]) -> None:
+def _settle(files: Iterable[str], found: dict[str, Stamp]) -> None:
     """Wait until files no longer change: some editors empty a file, or remove it, before they write
     it again.
     """
     for _ in range(int(2 / _SETTLED)):
         time.sleep(_SETTLED)
-        before, found = found, _stamps(files)
+        before, found = found, stamps_of(files)
         if found == before and None not in found.values():
             return

@@ -9,7 +9,7 @@ from datetime import datetime
 from typing import NamedTuple
 
 from crossgate.core.model.errors import Instead, PlanError
-from crossgate.core.model.finding_kinds import MENDED
+from crossgate.core.model.finding import MENDED
 from crossgate.core.model.named import NameSpace
 from crossgate.core.model.plan import Plan
 from crossgate.editor.plans import OpenPlan

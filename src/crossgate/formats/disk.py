@@ -1,16 +1,21 @@
-"""A file written completely or not at all: beside the old one, flushed to the disk, then moved."""
+"""A file written completely or not at all: beside the old one, flushed to the disk, then moved; and
+what tells that one was written since.
+"""
 
 from __future__ import annotations
 
 import os
 import shutil
 import stat
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
 
 from crossgate.core.model.debug import log
 from crossgate.core.model.errors import PlanError
+
+Stamp = tuple[int, int, int] | None
+"""What tells whether a file was written since: its time, size and inode; None for no file."""
 
 
 def put_file(path: Path, data: bytes, *, fresh: bool = False) -> None:
@@ -147,3 +152,16 @@ def flush_folder(folder: Path) -> None:
             os.fsync(handle)
     finally:
         os.close(handle)
+
+
+def stamps_of(files: Iterable[str]) -> dict[str, Stamp]:
+    """Return the present stamps of files."""
+    found: dict[str, Stamp] = {}
+    for name in files:
+        try:
+            status = os.stat(name)
+        except OSError:
+            found[name] = None
+        else:
+            found[name] = (status.st_mtime_ns, status.st_size, status.st_ino)
+    return found

@@ -18,7 +18,7 @@ import sysconfig
 import tempfile
 import time
 from collections import Counter
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Mapping
 from datetime import datetime
 from pathlib import Path
 from typing import Any
@@ -30,6 +30,7 @@ from crossgate.core.model.address import Address
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.network import Point
 from crossgate.core.model.plan import Plan
+from crossgate.formats.disk import stamps_of
 from crossgate.language.reader import Reading
 from crossgate.live.devices import REHEARSED, Running
 from crossgate.live.drift import coming_from, with_what_runs
@@ -71,7 +72,7 @@ class Rehearsal:
         read: Callable[[], Reading] | None = None,
     ) -> None:
         self.fabric = Fabric(plan, clock, self._decided, way)
-        self._read, self._stamps = read, _stamps(plan.sources)
+        self._read, self._stamps = read, stamps_of(plan.sources)
         # A command that asks this program asks it about the plan that is rehearsed.
         self._plan_there = {"CROSSGATE_PLAN": os.path.abspath(plan.files[0])} if read else {}
         self._looked = 0.0
@@ -194,7 +195,7 @@ class Rehearsal:
 
     def _look(self) -> None:
         """Continue with the plan as it has been saved, where that has no errors."""
-        stamps = _stamps(self._stamps)
+        stamps = stamps_of(self._stamps)
         if stamps == self._stamps or not self._saves:
             return
         self._stamps = stamps
@@ -214,7 +215,7 @@ class Rehearsal:
             self._tell({"plan": "has errors", "why": error.message})
             return
         # What has been saved since it was read is looked at next time.
-        self._stamps = _stamps(plan.sources) | self._stamps
+        self._stamps = stamps_of(plan.sources) | self._stamps
         self.change(plan.without(self.fabric.plan.down), how)
 
     def play_devices(self) -> None:
@@ -418,14 +419,3 @@ def _path() -> str:
 def _send(client: socket.socket, said: dict[str, Any]) -> None:
     with contextlib.suppress(OSError):  # who asked may have gone
         client.send(json.dumps(said).encode())
-
-
-def _stamps(files: Iterable[str]) -> dict[str, tuple[int, int] | None]:
-    found: dict[str, tuple[int, int] | None] = {}
-    for each in files:
-        try:
-            status = os.stat(each)
-            found[each] = status.st_mtime_ns, status.st_size
-        except OSError:
-            found[each] = None
-    return found

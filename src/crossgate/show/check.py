@@ -7,8 +7,8 @@ from collections.abc import Iterator
 from crossgate.core.audit import Audited
 from crossgate.core.audit.claims import by_place
 from crossgate.core.model.accesslist import called, line_name
-from crossgate.core.model.finding import Finding
-from crossgate.core.model.finding_kinds import MENDED, Severity
+from crossgate.core.model.finding import MENDED, Finding
+from crossgate.core.model.finding_kinds import Severity
 from crossgate.core.model.plan import Plan
 from crossgate.core.wording.sentences import packet_text
 from crossgate.show.console import count, folded, name, quiet, strong, word

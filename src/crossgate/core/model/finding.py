@@ -9,6 +9,38 @@ from crossgate.core.model.finding_kinds import KINDS, Severity
 from crossgate.core.model.network import Direction, Point
 from crossgate.core.model.packet import Packet
 
+MENDED = frozenset(
+    (
+        "never-reached",
+        "no-effect",
+        "mask-reversed",
+        "subnet-missed",
+        "protocol-meant",
+        "unplaced",
+        "nothing-permitted",
+        "wrong-side",
+        "translated-away",
+        "replies-blocked",
+        "spoofable",
+        "neighbour-can-claim",
+        "icmp6-needed",
+        "neighbour-blocked",
+        "bogus-source",
+        "other-half",
+        "names-round",
+        "proxy-round",
+        "mail-round",
+        "management-round",
+        "lease-blocked",
+        "renewal-blocked",
+        "names-blocked",
+        "time-blocked",
+        "one-family",
+        "out-of-order",
+    )
+)
+"""The findings that edits are looked for."""
+
 
 class Fault(NamedTuple):
     """What is wrong with one thing, and how to mend it."""

@@ -396,34 +396,3 @@ KINDS = {
     ),
 }
 """The findings that there are, by name, in the order in which they are looked for."""
-MENDED = frozenset(
-    (
-        "never-reached",
-        "no-effect",
-        "mask-reversed",
-        "subnet-missed",
-        "protocol-meant",
-        "unplaced",
-        "nothing-permitted",
-        "wrong-side",
-        "translated-away",
-        "replies-blocked",
-        "spoofable",
-        "neighbour-can-claim",
-        "icmp6-needed",
-        "neighbour-blocked",
-        "bogus-source",
-        "other-half",
-        "names-round",
-        "proxy-round",
-        "mail-round",
-        "management-round",
-        "lease-blocked",
-        "renewal-blocked",
-        "names-blocked",
-        "time-blocked",
-        "one-family",
-        "out-of-order",
-    )
-)
-"""The findings that edits are looked for."""
