@@ -169,7 +169,7 @@ class Privileged(Condition):
                 '    Privileged: Written(("privileged",), "privileged", _privileged, loose=True),\n',
             ),
         ],
-        "language/glossary.py": [
+        "language/glossary_lists.py": [
             (
                 '    "fragments": Word(',
                 (

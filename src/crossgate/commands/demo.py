@@ -17,7 +17,7 @@ import typer
 from crossgate.core.model.errors import PlanError
 
 if TYPE_CHECKING:
-    from crossgate.demo.chapters import Chapter, Step
+    from crossgate.demo.story import Chapter, Step
 
 
 def demo(
