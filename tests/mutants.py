@@ -15,6 +15,7 @@ import argparse
 import ast
 import os
 import random
+import re
 import shutil
 import subprocess
 import sys
@@ -68,6 +69,10 @@ SWAPS = {
     ast.LShift: ("<<", ">>"),
     ast.RShift: (">>", "<<"),
 }
+TUNING = re.compile(r"\b[A-Z_]*(?:FEW|MANY|LEAST|SAMPLE|TRIES|CELLS|BATCH)(?:_[A-Z]+)*\b")
+"""Constants by which the faster of two ways to the same answer is chosen: lines with them are left
+out, since no answer tells which way was gone.
+"""
 CALLS = {"min": "max", "max": "min", "any": "all", "all": "any"}
 
 
@@ -152,8 +157,11 @@ def drawn(room: str, share: int, chance: random.Random) -> list[Mutant]:
     by_line: dict[tuple[Path, int], list[Change]] = {}
     own = ROOT / "src" / CORE / room
     for path in sorted(own.rglob("*.py")) if own.is_dir() else [own]:
-        for change in changes(path.read_text(encoding="utf-8")):
-            by_line.setdefault((path.relative_to(ROOT / "src"), change.line), []).append(change)
+        source = path.read_text(encoding="utf-8")
+        lines = source.split("\n")
+        for change in changes(source):
+            if not TUNING.search(lines[change.line - 1]):
+                by_line.setdefault((path.relative_to(ROOT / "src"), change.line), []).append(change)
     chosen = chance.sample(sorted(by_line), min(share, len(by_line)))
     return [
         Mutant(room.split("/")[0], path, chance.choice(by_line[path, line]))

@@ -1,4 +1,6 @@
-"""Which patterns share an address with another one, against each asked by itself."""
+"""Which patterns share an address with another one, and what is left of some without others, against
+each address asked by itself.
+"""
 
 from __future__ import annotations
 
@@ -6,7 +8,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from crossgate.core.model.address import Family, Pattern, pattern
-from crossgate.core.sets.patterns import PatternIndex
+from crossgate.core.sets.patterns import PatternIndex, less
 
 ANY = st.builds(
     pattern, st.just(Family.IPV4), st.integers(0, 63), st.sampled_from([0, 1, 3, 7, 15, 63, 5, 32])
@@ -19,3 +21,18 @@ def test_those_that_share_an_address_are_found_in_their_order(
 ) -> None:
     expected = [each for each in patterns if each.overlaps(other)]
     assert PatternIndex(patterns).overlapping(other) == expected
+
+
+@given(st.lists(ANY, max_size=4), st.lists(ANY, max_size=6), st.booleans())
+def test_what_is_left_has_each_address_that_no_excluded_one_has(
+    patterns: list[Pattern], excluded: list[Pattern], many: bool
+) -> None:
+    # So many are looked up instead of gone through one by one.
+    excluded += [pattern(Family.IPV4, 1024 + each, 0) for each in range(40 if many else 0)]
+    left = less(patterns, excluded)
+    for address in range(64):
+        found = [each for each in left if each.contains(address)]
+        wanted = any(each.contains(address) for each in patterns) and not any(
+            each.contains(address) for each in excluded
+        )
+        assert bool(found) is wanted
