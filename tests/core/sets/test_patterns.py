@@ -4,7 +4,7 @@ each address asked by itself.
 
 from __future__ import annotations
 
-from hypothesis import given
+from hypothesis import example, given
 from hypothesis import strategies as st
 
 from crossgate.core.model.address import Family, Pattern, pattern
@@ -23,6 +23,7 @@ def test_those_that_share_an_address_are_found_in_their_order(
     assert PatternIndex(patterns).overlapping(other) == expected
 
 
+@example([pattern(Family.IPV4, 32, 15)], [pattern(Family.IPV4, 1, 32)], True)
 @given(st.lists(ANY, max_size=4), st.lists(ANY, max_size=6), st.booleans())
 def test_what_is_left_has_each_address_that_no_excluded_one_has(
     patterns: list[Pattern], excluded: list[Pattern], many: bool
