@@ -29,7 +29,8 @@ def test_what_is_left_has_each_address_that_no_excluded_one_has(
     patterns: list[Pattern], excluded: list[Pattern], many: bool
 ) -> None:
     # So many are looked up instead of gone through one by one.
-    excluded += [pattern(Family.IPV4, 1024 + each, 0) for each in range(40 if many else 0)]
+    others = (pattern(Family.IPV4, 1024 + each, 0) for each in range(40 if many else 0))
+    excluded = [*excluded, *others]
     left = less(patterns, excluded)
     for address in range(64):
         found = [each for each in left if each.contains(address)]
