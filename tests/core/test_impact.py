@@ -17,6 +17,7 @@ from crossgate.core.answers.verify import Verifier
 from crossgate.core.audit import audit
 from crossgate.core.impact import impact_of
 from crossgate.core.model.address import Family
+from crossgate.core.model.finding_kinds import Severity
 from crossgate.core.model.plan import Plan
 from crossgate.core.traffic.session import Session
 from crossgate.language.kept import Kept
@@ -125,6 +126,11 @@ def test_an_edit_is_answered_as_from_nothing(
         for (name, access_list, _), count in (found(after) - found(before)).items()
         for _ in range(count)
     )
+    brief = impact_of(Session(before), Session(after), NOON, brief=True)
+    errors = any(each.severity is Severity.ERROR for each in impact.findings)
+    assert brief.turned == impact.turned
+    assert brief.findings == ([] if impact.broken else impact.findings)
+    assert brief.differences == ([] if impact.broken or errors else impact.differences)
     changed = impact_of(Session(after), Session(before), NOON)
     assert {(each.was.verdict, each.now.verdict) for each in changed.differences} == {
         (each.now.verdict, each.was.verdict) for each in impact.differences

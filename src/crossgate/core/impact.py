@@ -27,7 +27,7 @@ from crossgate.core.model.address import Family
 from crossgate.core.model.claim import Only, Promise
 from crossgate.core.model.entry import AnyEntry, Entry
 from crossgate.core.model.finding import Finding
-from crossgate.core.model.finding_kinds import KINDS
+from crossgate.core.model.finding_kinds import KINDS, Severity
 from crossgate.core.model.network import Direction, Point
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.progress import Tell
@@ -75,22 +75,25 @@ def impact_of(
     tell: Tell | None = None,
     proved: Mapping[str, Verified] | None = None,
     renamed: Renamed | None = None,
+    brief: bool = False,
 ) -> Impact:
     """Return the differences that putting `new` in the place of `old` makes; new expectations that
     are `proved` already are not proved again. Where something was only `renamed`, a line says the
     same in both plans, and is told by where it stands.
+
+    A `brief` answer has no more than the expectations where one breaks, and no traffic where there
+    is a new finding that is an error.
     """
-    missed: list[TooManyPieces] = []
-    unaudited: list[TooManyPieces] = []
     change = Change(old, new, renamed)
-    new = change.new
     only_names = renamed is not None
-    turned, differing = (
-        _turned(change, now, proved or {}, only_names),
-        differences(old, new, tell, missed, change),
-    )
-    appeared, gone = _findings(change, now, unaudited, only_names)
-    return Impact(turned, differing, appeared, missed, unaudited, gone)
+    impact = Impact(_turned(change, now, proved or {}, only_names), [], [], [], [], [])
+    if brief and impact.broken:
+        return impact
+    appeared, gone = _findings(change, now, impact.unaudited, only_names)
+    impact = impact._replace(findings=appeared, gone=gone)
+    if brief and any(each.severity is Severity.ERROR for each in appeared):
+        return impact
+    return impact._replace(differences=differences(old, change.new, tell, impact.missed, change))
 
 
 def _turned(

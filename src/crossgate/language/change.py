@@ -94,6 +94,7 @@ def propose(
     harmless: bool = False,
     tell: Tell | None = None,
     session: Session | None = None,
+    brief: bool = False,
 ) -> Proposal:
     """Work out a change of a plan as it was read.
 
@@ -101,7 +102,8 @@ def propose(
     there would be a new finding that is an error, and when its effect is not known; with `anyway`
     only errors refuse it. A `harmless` change may not affect any traffic. A file that was in the
     standard layout stays so. `tell` is told how far the comparison of the two plans is. A `session`
-    of the unchanged plan is used again where there is one.
+    of the unchanged plan is used again where there is one. With `brief`, no more is worked out of a
+    change that is refused than why.
     """
     draft = Draft(reading, session)
     said = change(draft)
@@ -137,7 +139,7 @@ def propose(
         plan = reading.changed(new).plan
     diff = tuple(_diff(old, new))
     after = Session(plan, beside=draft.tried or draft.session)
-    impact = impact_of(draft.session, after, now, tell, draft.proved, draft.renamed)
+    impact = impact_of(draft.session, after, now, tell, draft.proved, draft.renamed, brief)
     refused = "" if anyway else _why_refused(impact)
     if harmless and impact.differences:
         refused = "traffic would be treated otherwise, which must not be; please report this plan"

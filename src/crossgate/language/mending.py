@@ -300,10 +300,11 @@ def proved(
     session: Session,
     own: Sequence[Region] = (),
     tried: Session | None = None,
+    whole: bool = False,
 ) -> Mend:
     """Return edits made one after the other as a single one, proved against the unchanged plan;
     `own` is what they are meant to change, `tried` a session of the plan after them where there is
-    one.
+    one. What they do is worked out `whole` where they are refused, too.
     """
 
     def change(draft: Draft) -> str:
@@ -313,7 +314,7 @@ def proved(
                 draft.rewrite(file, data.decode("utf-8-sig"))
         return "; ".join(said)
 
-    proposal = propose(reading, change, now, session=session)
+    proposal = propose(reading, change, now, session=session, brief=not whole)
     ports = reading.plan.client_ports
     return Mend(
         said,
@@ -378,6 +379,8 @@ def mend_all(
             again = False
         elif again or not hopeless:
             left = [hopeless[index] for index, _ in failed]
-            return (proved(reading, state, tuple(said), now, first) if said else None), left
+            return (
+                proved(reading, state, tuple(said), now, first, whole=True) if said else None
+            ), left
         else:
             again = True
