@@ -545,6 +545,37 @@ def test_replies_on_a_stateful_device_are_not_blocked(plan_of: Read) -> None:
     )
 
 
+BEHIND = """
+subnet hall 10.0.0.0/24
+subnet mid  192.0.2.0/29
+outside net
+router edge stateful
+    interface a 10.0.0.1/24  on hall
+    interface b 192.0.2.1/29 on mid
+    translate hall leaving b as itself
+router outer
+    interface c   192.0.2.2/29   on mid
+    interface sea 203.0.113.2/30 on net
+host pc 10.0.0.9 on hall
+list out extended ipv4
+    permit tcp/80 hall to any
+place out inbound on edge.a
+list back extended ipv4
+    permit tcp{} any to 192.0.2.1{}
+place back inbound on outer.sea
+"""
+"""A list that sees the answers to what is translated behind it."""
+
+
+@pytest.mark.parametrize(
+    ("port", "asks", "blocked"), [("/22", "", True), ("", " source port 80 established", False)]
+)
+def test_answers_to_what_is_translated_are_followed_to_where_it_is_not(
+    plan_of: Read, port: str, asks: str, blocked: bool
+) -> None:
+    assert ("replies-blocked" in names(plan_of(BEHIND.format(port, asks)))) is blocked
+
+
 def test_spoofable_names_who_can_claim_what(plan_of: Read) -> None:
     (found,) = [
         each
@@ -718,6 +749,11 @@ def test_a_standard_list_near_its_source_names_what_else_it_stops(plan_of: Read)
         if each.name == "standard-near-source"
     ]
     assert "as 10.64.8.21, it stops on the way to sea, office, more alike" in found.message
+    # Nobody sends as the gateway, nor to all from its own address.
+    for nobody in ("10.64.8.1", "10.64.8.255"):
+        assert "standard-near-source" not in names(
+            plan_of(text.replace("kiosk\n    permit", f"{nobody}\n    permit"))
+        )
     far = text.replace("inbound on gate.hall", "outbound on gate.office")
     assert "standard-near-source" not in names(plan_of(far))
     assert "standard-near-source" not in names(
