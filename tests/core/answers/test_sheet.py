@@ -17,7 +17,7 @@ from hypothesis import strategies as st
 from crossgate.core.answers.sheet import Reason, Sheet, Wanted, sheet
 from crossgate.core.answers.sheet.cover import fewest
 from crossgate.core.answers.sheet.tests import Can, Seen
-from crossgate.core.answers.sheet.words import command_line
+from crossgate.core.answers.sheet.words import command_line, plain_words
 from crossgate.core.conversation.opening import Conversation
 from crossgate.core.conversation.packets import Tracer
 from crossgate.core.conversation.story import Outcome
@@ -144,20 +144,30 @@ NET = (
 
 
 @pytest.mark.parametrize(
-    ("entry", "command"),
+    ("entry", "command", "words"),
     [
-        ("permit ping h to k", "ping -c 3 10.0.1.2"),
-        ("permit tcp/8443 h to k", "curl --connect-timeout 3 telnet://10.0.1.2:8443"),
-        ("permit domain h to k", "dig +time=3 +tries=1 @10.0.1.2 example.com"),
-        ("permit tcp h to k source port 53", "--local-port 53 telnet://10.0.1.2:443"),
-        ("deny ip h to k", "ping -c 3 10.0.1.2"),
-        ("permit tcp/9000-9100 h to k", "telnet://10.0.1.2:9000"),
+        ("permit ping h to k", "ping -c 3 10.0.1.2", "ping k"),
+        (
+            "permit tcp/8443 h to k",
+            "curl --connect-timeout 3 telnet://10.0.1.2:8443",
+            "connect to k, tcp/8443",
+        ),
+        ("permit domain h to k", "dig +time=3 +tries=1 @10.0.1.2 example.com", "ask k for a name"),
+        (
+            "permit tcp h to k source port 53",
+            "--local-port 53 telnet://10.0.1.2:443",
+            "connect to k, tcp/443, from port 53",
+        ),
+        ("deny ip h to k", "ping -c 3 10.0.1.2", "ping k"),
+        ("permit tcp/9000-9100 h to k", "telnet://10.0.1.2:9000", "connect to k, tcp/9000"),
     ],
 )
-def test_how_an_entry_is_tried(plan_of: Read, entry: str, command: str) -> None:
+def test_how_an_entry_is_tried(plan_of: Read, entry: str, command: str, words: str) -> None:
     plan = plan_of(f"{NET}list l extended ipv4\n    {entry}\nplace l inbound on r.a\n")
     rows = [each for each in made(plan).rows if DeciderKey("l", 10) in each.tried.deciders]
-    assert any(command in command_line(each.tried) for each in rows)
+    assert (True, words) in [
+        (command in command_line(each.tried), plain_words(each.tried)) for each in rows
+    ]
 
 
 @pytest.mark.parametrize(
