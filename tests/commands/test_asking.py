@@ -1048,12 +1048,12 @@ def test_equal_paths_that_differ_are_told_by_every_command(
     assert [(each["held"], each["holds"]) for each in document["expectations"]] == [(False, True)]
 
 
-def test_no_service_is_told_of_ends_with_one_family(run: Run, tmp_path: Path) -> None:
+def test_a_service_of_the_other_family_is_told(run: Run, tmp_path: Path) -> None:
     (tmp_path / "p.gate").write_text(
         "subnet hall 10.0.0.0/24\nhost a 10.0.0.1 on hall\nhost b 10.0.0.2 on hall\n"
     )
-    done = run("trace", "a", "b", "nonsense")
-    assert (done.returncode, "no service nonsense" in done.stderr) == (2, True)
+    done = run("trace", "a", "b", "icmp/router-renumbering")
+    assert (done.returncode, "is no ICMP type" in done.stderr) == (2, True)
 
 
 def test_a_grid_of_no_service_is_told(run: Run, demo: Path) -> None:

@@ -205,7 +205,7 @@ def test_a_server_is_pushed_to_and_pulled_from(run: Run, tmp_path: Path, device:
 @pytest.mark.process
 def test_what_a_server_is_not_confirmed_it_takes_back(tmp_path: Path, device: Reached) -> None:
     set_up(device, plan_at(tmp_path, device.port, lists("tcp/23", "", "")))
-    old = lists_of(running(device, 20).document, "a")
+    old = lists_of(running(device, 60).document, "a")
     other = plan_at(tmp_path, device.port, lists("udp/9", "", ""))
     document = library.export(read_plan(other), "ietf", on="a", xml=True).text
     assert isinstance(document, str)
@@ -214,29 +214,29 @@ def test_what_a_server_is_not_confirmed_it_takes_back(tmp_path: Path, device: Re
     with pytest.raises(PlanError, match="does not run what was sent: of no use"):
         push_step(step, device, 20, 5, stages.append, lambda _: "of no use")
     assert stages == [Stage.COMMITTING]
-    assert lists_of(running(device, 20).document, "a") != old
+    assert lists_of(running(device, 60).document, "a") != old
     time.sleep(6)
-    assert lists_of(running(device, 20).document, "a") == old
+    assert lists_of(running(device, 60).document, "a") == old
     # Or as soon as it is told to.
     with pytest.raises(PlanError):
         push_step(step, device, 20, 600, stages.append, lambda _: "of no use")
     step.stage = Stage.COMMITTING
     assert take_back(step, device, 20, 600) == ""
-    assert lists_of(running(device, 20).document, "a") == old
+    assert lists_of(running(device, 60).document, "a") == old
 
 
 @pytest.mark.process
 def test_what_a_server_validates_it_forgets(tmp_path: Path, device: Reached) -> None:
     set_up(device, plan_at(tmp_path, device.port, lists("tcp/23", "", "")))
-    before = running(device, 20).document
+    before = running(device, 60).document
     acl = "<acl><name>another</name><type>ipv4-acl-type</type></acl>"
     config = f'<config xmlns="{NETCONF}"><acls xmlns="{ACL}">{acl}</acls></config>'
-    with session(device, 20) as own:
+    with session(device, 60) as own:
         own.edit_config(target="candidate", config=config)
         own.validate("candidate")
         own.commit()
-    assert running(device, 20).document == before
-    with session(device, 20) as own:
+    assert running(device, 60).document == before
+    with session(device, 60) as own:
         own.edit_config(target="candidate", config=config, test_option="test-then-set")
         own.commit()
-    assert b"<name>another</name>" in running(device, 20).document
+    assert b"<name>another</name>" in running(device, 60).document

@@ -30,7 +30,7 @@ from crossgate.core.model.plan import Plan
 from crossgate.core.model.tls import Hello, TlsTest
 from crossgate.core.network.endpoints import at_address
 from crossgate.core.sets.region import packet_region
-from crossgate.core.traffic import bulk as columns
+from crossgate.core.traffic import lane_table
 from crossgate.core.traffic.between import flows
 from crossgate.core.traffic.bulk import BulkTracer
 from crossgate.core.traffic.courses import by_course
@@ -196,7 +196,7 @@ def test_every_engine_does_what_going_over_all_of_tls_does(
     ones = np.ones(len(packets), np.int64)
     for lanes in (1, 32):
         bulk = BulkTracer(network)
-        with mock.patch.object(columns, "_MOST_LANES", lanes):
+        with mock.patch.object(lane_table, "_MOST_LANES", lanes):
             fates = bulk.trace(
                 packet_columns(Family.IPV4, packets), np.array(windows), states, ones, ones
             )

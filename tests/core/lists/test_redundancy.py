@@ -14,7 +14,7 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from crossgate.core.lists import redundancy, split
+from crossgate.core.lists import covered, redundancy, split
 from crossgate.core.lists.covered import region_columns
 from crossgate.core.lists.redundancy import coverage
 from crossgate.core.lists.split import ListRegions
@@ -93,7 +93,7 @@ def test_large_entries_are_settled_like_small_ones(
         f"group some {', '.join(members)}\n" + small.list_text("small", Family.IPV4, grouped)
     )
     access_list = read_plan(path).lists["small"]
-    with patch.object(split, "_MOST_FRAMED", framed), patch.object(redundancy, "FEW_BOXES", few):
+    with patch.object(split, "_MOST_FRAMED", framed), patch.object(covered, "FEW_BOXES", few):
         settled = coverage(ListRegions(access_list))
     for known in settled:
         number = known.entry.number
@@ -132,7 +132,7 @@ def test_what_only_the_hull_of_a_large_entry_has_is_not_decided_by_it(
     )
     access_list = read_plan(path).lists["l"]
     for framed in (0, 2_000):
-        with patch.object(split, "_MOST_FRAMED", framed), patch.object(redundancy, "FEW_BOXES", 1):
+        with patch.object(split, "_MOST_FRAMED", framed), patch.object(covered, "FEW_BOXES", 1):
             assert [each.needed for each in coverage(ListRegions(access_list))] == needed
 
 
