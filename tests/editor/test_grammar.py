@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import random
 import re
 import runpy
 from pathlib import Path
@@ -13,6 +14,7 @@ from crossgate.core.model.entry import Kind
 from crossgate.core.model.named import NameSpace
 from crossgate.language.forms import ENTRIES, KINDS, PARTS, entry_form, statement_form
 from crossgate.language.lines import form_tokens
+from crossgate.language.reader import attempt
 from crossgate.language.syntax import EVERY_ROW, STATEMENTS
 from crossgate.language.texts import Text
 
@@ -209,3 +211,91 @@ def _search(pattern: str, line: str, at: int) -> re.Match[str] | None:
         "(?<=\\s|,)", "(?<=[\\s,])"
     )
     return re.compile(plain).search(line, at)
+
+
+SITE = """
+subnet hall 10.0.0.0/24
+subnet yard 10.0.1.0/24
+outside net
+router gate stateful
+    interface a 10.0.0.1/24 on hall mac 00:00:5e:00:53:01
+    interface b 10.0.1.1/24 on yard
+    interface sea 203.0.113.2/30 on net
+switch hub
+    port 1
+host kiosk 10.0.0.5 on hall mac 00:00:5e:00:53:05
+group some kiosk
+window night daily 22:00-06:00
+list base extended ipv4
+    7 permit ip any to any
+"""
+EXAMPLES = {
+    "TEXT": '"x"',
+    "NUMBER": "7",
+    "RANGE": "3-9",
+    "ZONE": "Europe/Lisbon",
+    "NEW": "fresh",
+    "USER": "ops",
+    "PART": "z",
+    "PREFIX": "10.0.2.0/24",
+    "ADDRESS": "10.0.0.9",
+    "PATTERN": "10.0.0.9",
+    "WILDCARD": "255.255.255.255",
+    "MAC": "00:00:5e:00:53:21",
+    "NAME": "some",
+    "ENDPOINT": "kiosk",
+    "MACHINE": "kiosk",
+    "SUBNET": "hall",
+    "HOST": "kiosk",
+    "GROUP": "some",
+    "DEVICE": "gate",
+    "POINT": "gate.a",
+    "PORT": "hub.1",
+    "SERVICE": "tcp/443,8443",
+    "LIST": "base",
+    "WINDOW": "night",
+    "FINDING": "no-effect",
+    "PORTS": "53,1024-",
+    "FLAGS": "SYN,!ACK",
+    "DSCP": "ef",
+    "VERSIONS": "1.2",
+    "SUITES": "0xC02F",
+    "DAYS": "mon-fri",
+    "HOURS": "10:00-11:00",
+    "DATE": "2027-03-31",
+    "CLOCK": "06:00",
+    "TIME": "mon",
+}
+LINES = {
+    **{each: ("{}", statement_form(row)) for each, row in STATEMENTS.items() if not row.block},
+    **{
+        row.keyword: ("switch own stateful\n    {}", statement_form(row))
+        for row in STATEMENTS["switch"].block
+    },
+    **{
+        f"{kind} {frames}": (
+            f"list l {kind} {'ethernet' if frames else 'ipv4'}\n    {{}}",
+            entry_form(kind, frames),
+        )
+        for kind, frames in ENTRIES
+    },
+}
+del LINES["include"]
+
+
+@pytest.mark.parametrize("name", LINES)
+def test_what_a_form_allows_is_read_or_told_for_what_it_says(tmp_path: Path, name: str) -> None:
+    frame, form = LINES[name]
+    chance = random.Random(name)
+    for _ in range(30):
+        state, words = 0, list[str]()
+        while form.states[state] and not (state in form.ends and chance.random() < 0.3):
+            step = chance.choice(form.states[state])
+            words.append(step.word or EXAMPLES[step.kind])
+            state = step.after
+        path = tmp_path / "p.gate"
+        path.write_text(f"{SITE}{frame.format(' '.join(words))}\n")
+        for error in attempt(path)[1]:
+            # A day alone is no time, and no subnet has a new prefix.
+            shape = error.message.replace("expected on SUBNET", "").replace("expected a time", "")
+            assert not re.search("expected|nothing more belongs", shape), (words, error.message)

@@ -452,3 +452,58 @@ def test_a_range_of_ports_declares_each(plan_of: Read) -> None:
         "24-1",
         "up-1",
     ]
+
+
+def test_what_stands_behind_addresses_comes_in_any_order(plan_of: Read) -> None:
+    own = (
+        "at core.1 mac 00:00:5e:00:53:21 gateway 10.64.8.1 stateful on hall",
+        "stateful on hall gateway 10.64.8.1 at core.1 mac 00:00:5e:00:53:21",
+    )
+    first, second = (plan_of(f"{NET}host own 10.64.8.9 {each}\n").hosts["own"] for each in own)
+    assert first == second
+    assert (first.stateful, first.on, str(first.at)) == (True, "hall", "core.1")
+    interface = "router more\n    interface a 10.64.8.2/22 {}\n"
+    first_at, second_at = (
+        plan_of(NET + interface.format(each)).devices["more"].interfaces["a"]
+        for each in ("on hall cost 7 passive", "passive cost 7 on hall")
+    )
+    assert first_at == second_at
+    assert (first_at.cost, first_at.passive) == (7, True)
+
+
+@pytest.mark.parametrize(
+    ("line", "says"),
+    [
+        ("host own 10.64.8.9 at core.1 on hall at core.1", "at is written twice"),
+        ("host own 10.64.8.9 stateful stateful", "stateful is written twice"),
+        ("host own 10.64.8.9 gateway 10.64.8.1 gateway 10.64.8.2", "has an IPv4 gateway already"),
+        ("host own 10.64.8.9 at core.1 on office", "10.64.8.9 is not in office"),
+        (
+            "router r\n    interface a 203.0.113.1/30 passive on sea",
+            "sea is an outside, over which",
+        ),
+    ],
+)
+def test_what_stands_behind_addresses_is_told_where_it_is_wrong(
+    tmp_path: Path, line: str, says: str
+) -> None:
+    assert says in fails(f"{NET}{line}\n", tmp_path)
+
+
+def test_commas_stand_with_blanks_around_them_or_none(plan_of: Read) -> None:
+    apart, close = (
+        plan_of(
+            NET
+            + f"service all tcp/80{comma}udp/53\ngroup some kiosk{comma}server but server\n"
+            + "list l extended ipv4\n"
+            + f"    permit all kiosk{comma}10.64.8.0 wild 0.0.0.3{comma.rstrip()} server to any but kiosk{comma}server\n"
+            + f"expect deny all kiosk{comma}server to office{comma}cranes\n"
+        )
+        for comma in (" , ", ",")
+    )
+    assert apart.services["all"].tokens == close.services["all"].tokens == ("tcp/80", "udp/53")
+    assert apart.groups["some"].members == close.groups["some"].members
+    (one,), (other,) = apart.lists["l"].entries, close.lists["l"].entries
+    assert one.source.patterns == other.source.patterns
+    assert one.destination.patterns == other.destination.patterns
+    assert apart.expectations[0].source == close.expectations[0].source

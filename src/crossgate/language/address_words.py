@@ -10,7 +10,7 @@ from crossgate.core.sets.meaning import written_as
 from crossgate.language.words import Words
 
 _Item = TypeVar("_Item")
-GOING_ON = ("wild", "mask", "but", "of")
+GOING_ON = ("wild", "mask", "but", "of", ",")
 """The words after which a word for addresses goes on."""
 
 

@@ -58,13 +58,16 @@ def _with_netmask(words: Words, word: str) -> PlanError | None:
 
 
 ATTACHED = ("at", "mac", "cost", "passive")
-"""What an interface's line may say behind its subnet."""
+"""What an interface's line may say besides its subnet."""
 
 
 def on_segment(words: Words, names: Names, own: list[Address]) -> Segment:
     """Take `on SUBNET`; it may be left out where exactly one subnet has the addresses."""
-    if words.peek() != "on":
-        return _only_subnet(words, names, own)
+    return named_segment(words, names) if words.peek() == "on" else only_subnet(words, names, own)
+
+
+def named_segment(words: Words, names: Names) -> Segment:
+    """Take `on` and a subnet or an outside."""
     words.keyword("on")
     name = words.take("the subnet or outside that it is on")
     if name not in names.plan.segments:
@@ -81,7 +84,7 @@ def see_that_on_stands_before(words: Words, names: Names) -> None:
         raise words.error(f"expected on, not {word}; write {meant}", near=meant)
 
 
-def _only_subnet(words: Words, names: Names, own: list[Address]) -> Segment:
+def only_subnet(words: Words, names: Names, own: list[Address]) -> Segment:
     """Return the only subnet that has all of some addresses."""
     found = [
         each

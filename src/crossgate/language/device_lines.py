@@ -10,8 +10,9 @@ from crossgate.language.attached import (
     ATTACHED,
     at_port,
     mac_word,
-    on_segment,
+    named_segment,
     one_address,
+    only_subnet,
     port_reference,
     see_that_it_belongs,
     see_that_on_stands_before,
@@ -51,7 +52,26 @@ def interface(words: Words, names: Names, owner: Device) -> None:
                 "an interface needs an address before `on`, as 10.64.8.1/22", index=words.index
             )
         )
-    on = on_segment(words, names, [each.address for each in own])
+    on: Segment | None = None
+    at = mac = cost = None
+    passive: int | None = None
+    written = set[str]()
+    while (word := words.peek()) in ("on", *ATTACHED):
+        if word in written:
+            raise words.error(f"{word} is written twice", index=words.index)
+        written.add(word)
+        if word == "on":
+            on = named_segment(words, names)
+        at, mac, cost = at or at_port(words), mac or mac_word(words), cost or _cost(words)
+        if words.accept("passive"):
+            passive = words.index - 1
+    on = on or only_subnet(words, names, [each.address for each in own])
+    words.end()
+    if passive is not None and on.outside:
+        raise words.error(
+            f"{on.name} is an outside, over which no device is a neighbour; leave passive out",
+            index=passive,
+        )
     for index, each in zip(starts, own, strict=True):
         see_that_it_belongs(words, index, each.address, on, names)
         if (
@@ -79,18 +99,8 @@ def interface(words: Words, names: Names, owner: Device) -> None:
             raise words.error(
                 f"{on.name} is {block}; write {each.address}/{block.prefix_length}", index=index
             )
-    at = mac = cost = None
-    passive = False
-    written: set[str] = set()
-    while words.peek() in ATTACHED:
-        if words.peek() in written:
-            raise words.error(f"{words.peek()} is written twice", index=words.index)
-        written.add(words.peek())
-        at, mac, cost = at or at_port(words), mac or mac_word(words), cost or _cost(words)
-        passive = passive or _passive(words, on)
-    words.end()
     owner.interfaces[name] = Interface(
-        owner.name, name, tuple(own), on.name, at, words.place, mac, cost, passive
+        owner.name, name, tuple(own), on.name, at, words.place, mac, cost, passive is not None
     )
 
 
@@ -107,17 +117,6 @@ def _cost(words: Words) -> int | None:
     if not cost:
         raise words.error(f"0 is no cost; write {expected}")
     return cost
-
-
-def _passive(words: Words, on: Segment) -> bool:
-    """Take `passive`, of an interface on a subnet, where it stands."""
-    if not words.accept("passive"):
-        return False
-    if on.outside:
-        raise words.error(
-            f"{on.name} is an outside, over which no device is a neighbour; leave passive out"
-        )
-    return True
 
 
 def port(words: Words, names: Names, owner: Device) -> None:

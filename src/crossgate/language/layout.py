@@ -150,6 +150,9 @@ def _cells(text: str, block: str) -> _Set:
     indented = text[:1] in (" ", "\t")
     if not words:
         return _Set("", (), remark, _INDENT if remark and indented else "")
+    while "," in words[1:]:  # it belongs to the word before it
+        at = words.index(",", 1)
+        words[at - 1 : at + 1] = [f"{words[at - 1]},"]
     indent = _INDENT if indented else ""
     row = (BLOCK_LINES if indented else STATEMENTS).get(words[0])
     if indented and block and (row is None or row not in STATEMENTS["list"].block):

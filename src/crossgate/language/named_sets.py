@@ -130,7 +130,7 @@ def _tokens(words: Words) -> tuple[str, ...]:
     tokens: list[str] = []
     while not tokens or words.peek():
         token = words.take("a service, as tcp/8443")
-        more = token.endswith(",")
+        more = token.endswith(",") or words.accept(",")
         tokens += split_service(token.rstrip(","))
         if more and not words.peek():
             raise words.missing("another service after the comma")
@@ -144,7 +144,7 @@ def _stands_for_something(words: Words, names: Names) -> bool:
     here and not where it is used.
     """
     before = len(names.errors)
-    for index in range(2, len(words.words)):
+    for index in (index for index, word in enumerate(words.words) if index > 1 and word != ","):
         with names.gathering():
             words.index = index + 1
             in_some_family(words, names, words.words[index].rstrip(","))

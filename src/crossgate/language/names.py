@@ -134,7 +134,7 @@ class Names:
         start = words.index - 1
         if "," not in word:
             found = self._item(words, word, family)
-            if words.words[words.index - 1][-1] != "," and words.peek() != "but":
+            if words.words[words.index - 1][-1] != "," and words.peek() not in ("but", ","):
                 if words.index == start + 1:
                     met[word] = found
                 return found

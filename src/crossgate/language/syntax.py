@@ -102,7 +102,7 @@ STATEMENTS = {
         ),
         Row(
             "host",
-            "NEW ADDRESS+ (on SUBNET | at PORT | gateway ADDRESS | mac MAC)* [stateful]",
+            "NEW ADDRESS+ (on SUBNET | at PORT | gateway ADDRESS | mac MAC | stateful)*",
             topology.host,
             host_cells,
             NameSpace.NAME,

@@ -14,8 +14,10 @@ from crossgate.language.address_words import read_several
 from crossgate.language.attached import (
     at_port,
     mac_word,
+    named_segment,
     on_segment,
     one_address,
+    only_subnet,
     see_that_it_belongs,
     see_that_on_stands_before,
     subnet_prefix,
@@ -109,7 +111,7 @@ def _device_line(words: Words, names: Names, owner: Device) -> None:
 
 
 def host(words: Words, names: Names) -> None:
-    """Read a `host` statement."""
+    """Read a `host` statement; what stands behind its addresses may come in any order."""
     words.keyword("host")
     name = words.name("a host")
     own: list[Address] = []
@@ -123,7 +125,23 @@ def host(words: Words, names: Names) -> None:
             if not words.peek()
             else words.error("a host needs an address before `on`", index=words.index)
         )
-    on = on_segment(words, names, own)
+    on: Segment | None = None
+    at = mac = None
+    via: list[tuple[int, Address]] = []
+    stateful, written = False, set[str]()
+    while (word := words.peek()) in ("on", "at", "gateway", "mac", "stateful"):
+        if word in written and word != "gateway":
+            raise words.error(f"{word} is written twice", index=words.index)
+        written.add(word)
+        if word == "on":
+            on = named_segment(words, names)
+        elif word == "gateway":
+            words.index += 1
+            via.append((words.index, one_address(words, "the gateway's address")))
+        at, mac = at or at_port(words), mac or mac_word(words)
+        stateful = words.accept("stateful") or stateful
+    on = on or only_subnet(words, names, own)
+    words.end()
     for index, address in enumerate(own, start):
         see_that_it_belongs(words, index, address, on, names)
         if not on.outside:
@@ -144,23 +162,12 @@ def host(words: Words, names: Names) -> None:
                 ),
                 index=index,
             )
-    mac, at = mac_word(words), at_port(words)
     gateways: dict[Family, Address] = {}
-    while words.peek() in ("gateway", "mac"):
-        if words.peek() == "mac":
-            if mac is not None:
-                words.index += 1
-                raise words.error(f"{name} has a hardware address already")
-            mac = mac_word(words)
-            continue
-        words.index += 1
-        gateway = one_address(words, "the gateway's address")
-        see_that_it_belongs(words, words.index - 1, gateway, on, names)
-        if gateway.family in gateways:
-            raise words.error(f"{name} has an {gateway.family.label} gateway already")
-        gateways[gateway.family] = gateway
-    stateful = words.accept("stateful")
-    words.end()
+    for index, address in via:
+        see_that_it_belongs(words, index, address, on, names)
+        if address.family in gateways:
+            raise words.error(f"{name} has an {address.family.label} gateway already", index=index)
+        gateways[address.family] = address
     names.plan.hosts[name] = Host(
         name, tuple(own), on.name, at, tuple(gateways.values()), words.place, mac, stateful
     )
