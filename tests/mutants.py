@@ -4,9 +4,9 @@
 
 A line is drawn, one thing in it is changed (a comparison, a number, `and` for `or`, ...), and the
 tests that come by the line run up to the first that fails: those of its room first, the quick ones
-before the slow ones, as many as take two minutes. `--share` is how many lines of each room are
-drawn. What nobody notices is shown; more than one in ten is too many. Some changes make no
-difference to anything that can be seen, and nothing can notice them.
+before the slow ones, then those that come by its module, as many as take two minutes. `--share` is
+how many lines of each room are drawn. What nobody notices is shown; more than one in ten is too
+many. Some changes make no difference to anything that can be seen, and nothing can notice them.
 """
 
 from __future__ import annotations
@@ -181,11 +181,13 @@ class Seen(NamedTuple):
         """Return the tests that are to notice a change."""
         found, left = list[str](), float(MOST_SECONDS)
         own = f"tests/core/{mutant.room}/"
-        visits = self.visits.get((mutant.module, mutant.change.line))
-        if not visits:  # the line is read as the module is
-            every = (tests for (path, _), tests in self.visits.items() if path == mutant.module)
-            visits = {test for tests in every for test in tests}
-        for test in sorted(visits, key=lambda each: (own not in each, self.times.get(each, 0))):
+        visits = self.visits.get((mutant.module, mutant.change.line), set())
+        # Others meet what the line did for these, where its answers are kept.
+        every = (tests for (path, _), tests in self.visits.items() if path == mutant.module)
+        for test in sorted(
+            {test for tests in every for test in tests},
+            key=lambda each: (each not in visits, own not in each, self.times.get(each, 0)),
+        ):
             found.append(test)
             left -= self.times.get(test, 0)
             if left < 0:

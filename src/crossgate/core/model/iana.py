@@ -245,6 +245,7 @@ _PORTS_MEANT = MappingProxyType(
 SAID: Mapping[str, str] = MappingProxyType(
     {
         "all": "ip",
+        "any": "ip",
         "cifs": "microsoft-ds",
         "dot": "tcp/domain-s",
         "echo-request": "ping",
