@@ -1,4 +1,4 @@
-"""What  does with the traffic, once its options are read."""
+"""What `crossgate replay` does with the traffic, once its options are read."""
 
 from __future__ import annotations
 

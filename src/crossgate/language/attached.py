@@ -133,15 +133,15 @@ def see_that_it_belongs(
         raise words.error(f"{address} is not in {on.name}, {has}", index=index)
 
 
-def at_port(words: Words) -> Point | None:
-    """Take `at SWITCH.PORT` where it stands."""
-    return port_reference(words) if words.accept("at") else None
+def at_port(words: Words) -> Point:
+    """Take `at SWITCH.PORT`."""
+    words.keyword("at")
+    return port_reference(words)
 
 
-def mac_word(words: Words) -> int | None:
-    """Take `mac` and the six octets of one station where they stand."""
-    if not words.accept("mac"):
-        return None
+def mac_word(words: Words) -> int:
+    """Take `mac` and the six octets of one station."""
+    words.keyword("mac")
     word = words.take("a hardware address, as 00:00:5e:00:53:21")
     try:
         value = parse_mac(word)

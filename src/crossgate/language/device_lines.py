@@ -4,7 +4,15 @@ from __future__ import annotations
 
 from crossgate.core.model.address import Address, Pattern, looks_like_address, prefix
 from crossgate.core.model.named import NameSpace
-from crossgate.core.model.network import Device, Interface, InterfaceAddress, Port, Route, Segment
+from crossgate.core.model.network import (
+    Device,
+    Interface,
+    InterfaceAddress,
+    Point,
+    Port,
+    Route,
+    Segment,
+)
 from crossgate.core.model.plaintext import numeral
 from crossgate.language.attached import (
     ATTACHED,
@@ -53,18 +61,27 @@ def interface(words: Words, names: Names, owner: Device) -> None:
             )
         )
     on: Segment | None = None
-    at = mac = cost = None
+    at: Point | None = None
+    mac: int | None = None
+    cost: int | None = None
     passive: int | None = None
     written = set[str]()
     while (word := words.peek()) in ("on", *ATTACHED):
         if word in written:
             raise words.error(f"{word} is written twice", index=words.index)
         written.add(word)
-        if word == "on":
-            on = named_segment(words, names)
-        at, mac, cost = at or at_port(words), mac or mac_word(words), cost or _cost(words)
-        if words.accept("passive"):
-            passive = words.index - 1
+        match word:
+            case "on":
+                on = named_segment(words, names)
+            case "at":
+                at = at_port(words)
+            case "mac":
+                mac = mac_word(words)
+            case "cost":
+                cost = _cost(words)
+            case _:
+                passive = words.index
+                words.index += 1
     on = on or only_subnet(words, names, [each.address for each in own])
     words.end()
     if passive is not None and on.outside:
@@ -108,10 +125,9 @@ _MOST_COST = 65_535
 """The highest cost of an interface (RFC 2328 appendix C.3)."""
 
 
-def _cost(words: Words) -> int | None:
-    """Take `cost NUMBER`, from 1 to 65535, where it stands; return None where it does not."""
-    if not words.accept("cost"):
-        return None
+def _cost(words: Words) -> int:
+    """Take `cost NUMBER`, from 1 to 65535."""
+    words.keyword("cost")
     expected = f"a cost from 1 to {_MOST_COST}"
     cost = words.number(expected, _MOST_COST)
     if not cost:

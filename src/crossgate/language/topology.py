@@ -126,20 +126,26 @@ def host(words: Words, names: Names) -> None:
             else words.error("a host needs an address before `on`", index=words.index)
         )
     on: Segment | None = None
-    at = mac = None
+    at: Point | None = None
+    mac: int | None = None
     via: list[tuple[int, Address]] = []
     stateful, written = False, set[str]()
     while (word := words.peek()) in ("on", "at", "gateway", "mac", "stateful"):
         if word in written and word != "gateway":
             raise words.error(f"{word} is written twice", index=words.index)
         written.add(word)
-        if word == "on":
-            on = named_segment(words, names)
-        elif word == "gateway":
-            words.index += 1
-            via.append((words.index, one_address(words, "the gateway's address")))
-        at, mac = at or at_port(words), mac or mac_word(words)
-        stateful = words.accept("stateful") or stateful
+        match word:
+            case "on":
+                on = named_segment(words, names)
+            case "at":
+                at = at_port(words)
+            case "mac":
+                mac = mac_word(words)
+            case "gateway":
+                words.index += 1
+                via.append((words.index, one_address(words, "the gateway's address")))
+            case _:
+                stateful = words.accept("stateful")
     on = on or only_subnet(words, names, own)
     words.end()
     for index, address in enumerate(own, start):

@@ -1,4 +1,4 @@
-"""What is known of one entry of a list."""
+"""What is known of one entry of a list: whether it is reached, and whether it is needed."""
 
 from __future__ import annotations
 
