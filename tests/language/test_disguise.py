@@ -197,3 +197,19 @@ def test_a_faulty_line_is_as_faulty_as_it_was(tmp_path: Path, line: str) -> None
     path, _ = disguised(tmp_path / "new", {str(tmp_path / "p.gate"): text})
     assert told(path) == told(tmp_path / "p.gate")
     assert told(path)[0] == "errors"
+
+
+def test_names_with_commas_and_no_blanks_between_are_names(tmp_path: Path) -> None:
+    text = (
+        "subnet hall 10.0.0.0/24\nsubnet yard 10.0.1.0/24\nrouter gate\n"
+        "    interface a 10.0.0.1/24 on hall\n    interface b 10.0.1.1/24 on yard\n"
+        "host kiosk 10.0.0.5 on hall\nhost pc 10.0.0.6 stateful on hall\n"
+        "list fence extended ipv4\n    permit tcp/80,443 kiosk,pc to yard\n"
+        "place fence inbound on gate.a\nexpect permit https pc,kiosk to yard\n"
+    )
+    (tmp_path / "p.gate").write_text(text)
+    path, _ = disguised(tmp_path / "new", {"p.gate": text})
+    new = path.read_text()
+    assert "permit tcp/80,443 host1,host2 to subnet2" in new
+    assert "https host2,host1 to subnet2" in new
+    assert told(path) == told(tmp_path / "p.gate")
