@@ -400,3 +400,20 @@ def test_what_only_one_link_tells_apart_is_not_written_twice(plan_of: Read) -> N
     assert [Wording(plan).rows(part.lines, Sort.OPENING) for part in answer.parts] == [
         [("ip", "h", "r.a, r.b, r.o")]
     ]
+
+
+def test_on_a_link_solicitations_are_answered(plan_of: Read) -> None:
+    plan = plan_of(
+        "subnet hall 2001:db8::/64\nswitch s\n    port 1\n    port 2\n"
+        "host h 2001:db8::5 on hall at s.1\nhost k 2001:db8::6 on hall at s.2\n"
+        "list there extended ipv6\n    permit icmp/neighbor-solicitation any to any\n"
+        "place there inbound on s.1\nlist back extended ipv6\nplace back inbound on s.2\n"
+    )
+    (found,) = reached(plan, "h", "k", "icmp/neighbor-solicitation")
+    assert [part.verdict for part in found.parts] == [Verdict.HALF_OPEN]
+    plan = plan_of(
+        "subnet yard 2001:db8:1::/64\nhost far 2001:db8:1::6 on yard\nrouter r\n"
+        "    interface a 2001:db8::1/64 on hall\n    interface b 2001:db8:1::1/64 on yard\n"
+        "subnet hall 2001:db8::/64\nhost h 2001:db8::5 on hall\n"
+    )
+    assert reached(plan, "h", "far", "icmp/neighbor-solicitation") == []
