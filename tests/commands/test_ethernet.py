@@ -338,7 +338,7 @@ def test_compare_sees_frames(answer: Ask, tmp_path: Path) -> None:
         ),
         (
             "host two 10.64.32.98 on berth mac 00:00:5e:00:53:98 mac 00:00:5e:00:53:97\n",
-            "two has a hardware address already",
+            "mac is written twice",
         ),
     ],
 )
