@@ -113,8 +113,10 @@ def test_every_name_that_people_say_is_written_as_something_that_reads() -> None
 
 def test_packet_too_big_is_an_icmpv6_message_only() -> None:
     assert terms("icmp/packet-too-big", Family.IPV6) == ["icmp/2"]
-    with pytest.raises(ServiceError):
+    with pytest.raises(ServiceError, match="is no ICMP type"):
         terms("icmp/packet-too-big")
+    with pytest.raises(ServiceError, match="is no ICMPv6 type"):
+        terms("icmp/source-quench", Family.IPV6)
 
 
 def test_commas_part_ports_or_services() -> None:
