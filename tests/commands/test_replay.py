@@ -439,7 +439,13 @@ def test_who_uses_a_line_behind_a_translation_is_told_as_it_sends(
         "10.0.0.9,198.51.100.7,tcp,40000,80,5,900\n10.0.0.9,198.51.100.7,tcp,40001,80,3,500\n"
         "10.0.0.9,198.51.100.8,tcp,40001,25,3,500\n"
     )
-    lines = answer("replay", "f.csv", "--top-permitted", "5")["top_permitted"]
+    document = answer("replay", "f.csv", "--top-permitted", "5")
+    # What opens is counted once where it is permitted, and each time where it is denied.
+    assert [
+        (each["list"], [(line["legs"], line["packets"]) for line in each["lines"]])
+        for each in document["lists"]
+    ] == [("first", [(2, 2), (1, 3)]), ("second", [(4, 8), (0, 0)])]
+    lines = document["top_permitted"]
     assert sorted(
         (each["list"], user["source"], user["conversations"], user["packets"])
         for each in lines
