@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection, Iterator
+
 from crossgate.core.model.address import (
     Address,
     AddressError,
@@ -61,9 +63,16 @@ ATTACHED = ("at", "mac", "cost", "passive")
 """What an interface's line may say besides its subnet."""
 
 
-def on_segment(words: Words, names: Names, own: list[Address]) -> Segment:
-    """Take `on SUBNET`; it may be left out where exactly one subnet has the addresses."""
-    return named_segment(words, names) if words.peek() == "on" else only_subnet(words, names, own)
+def options_of(words: Words, known: Collection[str], several: str = "") -> Iterator[str]:
+    """Yield the options of a line in the order in which they come, with the cursor at each. Raises
+    `PlanError` where one is written twice that may not come `several` times.
+    """
+    written = set[str]()
+    while (word := words.peek()) in known:
+        if word in written and word != several:
+            raise words.error(f"{word} is written twice", index=words.index)
+        written.add(word)
+        yield word
 
 
 def named_segment(words: Words, names: Names) -> Segment:
@@ -85,7 +94,9 @@ def see_that_on_stands_before(words: Words, names: Names) -> None:
 
 
 def only_subnet(words: Words, names: Names, own: list[Address]) -> Segment:
-    """Return the only subnet that has all of some addresses."""
+    """Return the only subnet that has all of some addresses, where `on SUBNET` is left out. Raises
+    `PlanError` where none or several have.
+    """
     found = [
         each
         for each in names.plan.segments.values()

@@ -21,6 +21,7 @@ from crossgate.language.attached import (
     named_segment,
     one_address,
     only_subnet,
+    options_of,
     port_reference,
     see_that_it_belongs,
     see_that_on_stands_before,
@@ -65,11 +66,7 @@ def interface(words: Words, names: Names, owner: Device) -> None:
     mac: int | None = None
     cost: int | None = None
     passive: int | None = None
-    written = set[str]()
-    while (word := words.peek()) in ("on", *ATTACHED):
-        if word in written:
-            raise words.error(f"{word} is written twice", index=words.index)
-        written.add(word)
+    for word in options_of(words, ("on", *ATTACHED)):
         match word:
             case "on":
                 on = named_segment(words, names)

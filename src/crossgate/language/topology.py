@@ -15,9 +15,9 @@ from crossgate.language.attached import (
     at_port,
     mac_word,
     named_segment,
-    on_segment,
     one_address,
     only_subnet,
+    options_of,
     see_that_it_belongs,
     see_that_on_stands_before,
     subnet_prefix,
@@ -110,13 +110,16 @@ def _device_line(words: Words, names: Names, owner: Device) -> None:
     row.read(words, names, owner)
 
 
+_HOST_OPTIONS = ("on", "at", "gateway", "mac", "stateful")
+
+
 def host(words: Words, names: Names) -> None:
     """Read a `host` statement; what stands behind its addresses may come in any order."""
     words.keyword("host")
     name = words.name("a host")
     own: list[Address] = []
     start = words.index
-    while words.peek() not in ("on", "at", "gateway", "mac", "stateful", ""):
+    while words.peek() not in (*_HOST_OPTIONS, ""):
         see_that_on_stands_before(words, names)
         own.append(one_address(words, "an address"))
     if not own:
@@ -129,11 +132,8 @@ def host(words: Words, names: Names) -> None:
     at: Point | None = None
     mac: int | None = None
     via: list[tuple[int, Address]] = []
-    stateful, written = False, set[str]()
-    while (word := words.peek()) in ("on", "at", "gateway", "mac", "stateful"):
-        if word in written and word != "gateway":
-            raise words.error(f"{word} is written twice", index=words.index)
-        written.add(word)
+    stateful = False
+    for word in options_of(words, _HOST_OPTIONS, several="gateway"):
         match word:
             case "on":
                 on = named_segment(words, names)
@@ -191,7 +191,7 @@ def gateway(words: Words, names: Names) -> None:
         own.append(one_address(words, "the gateway's address"))
     if not own:
         raise words.missing("an address")
-    on = on_segment(words, names, own)
+    on = named_segment(words, names) if words.peek() == "on" else only_subnet(words, names, own)
     if on.outside:
         raise words.error(f"{on.name} is an outside; gateways of the plan are on its subnets")
     for index, address in enumerate(own, start):
