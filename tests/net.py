@@ -235,3 +235,19 @@ def ladders(draw: st.DrawFn, tls: bool = False) -> str:
         kinds = [*names[False], *(names[True] if point.split(".")[0] in stateful else [])]
         lines.append(f"place {draw(st.sampled_from(kinds))} {direction} on {point}")
     return "\n".join(lines) + "\n"
+
+
+BEHIND = """
+subnet hall 10.0.0.0/24
+subnet mid  192.0.2.0/29
+outside net
+router edge stateful
+    interface a 10.0.0.1/24  on hall
+    interface b 192.0.2.1/29 on mid
+    translate hall leaving b as itself
+router outer
+    interface c   192.0.2.2/29   on mid
+    interface sea 203.0.113.2/30 on net
+host pc 10.0.0.9 on hall
+"""
+"""A network with a router behind the one that translates."""

@@ -12,6 +12,7 @@ import pytest
 from pyarrow import parquet
 
 from tests.conftest import Run
+from tests.net import BEHIND
 
 Answer = Callable[..., Any]
 DAY = ("replay", "day.pcap", "--zone", "UTC")
@@ -409,18 +410,7 @@ def test_who_uses_a_line_is_counted_as_its_conversations_are(
     assert parts == lines
 
 
-TRANSLATED = """
-subnet hall 10.0.0.0/24
-subnet mid  192.0.2.0/29
-outside net
-router edge stateful
-    interface a 10.0.0.1/24  on hall
-    interface b 192.0.2.1/29 on mid
-    translate hall leaving b as itself
-router outer
-    interface c   192.0.2.2/29   on mid
-    interface sea 203.0.113.2/30 on net
-host pc 10.0.0.9 on hall
+LISTS = """
 list first extended ipv4
     10 permit tcp/80 hall to any
 place first inbound on edge.a
@@ -433,7 +423,7 @@ place second outbound on outer.sea
 def test_who_uses_a_line_behind_a_translation_is_told_as_it_sends(
     answer: Answer, tmp_path: Path
 ) -> None:
-    (tmp_path / "p.gate").write_text(TRANSLATED)
+    (tmp_path / "p.gate").write_text(BEHIND + LISTS)
     (tmp_path / "f.csv").write_text(
         "source,destination,protocol,source port,destination port,packets,bytes\n"
         "10.0.0.9,198.51.100.7,tcp,40000,80,5,900\n10.0.0.9,198.51.100.7,tcp,40001,80,3,500\n"

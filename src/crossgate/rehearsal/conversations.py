@@ -60,7 +60,7 @@ class Told(NamedTuple):
 
 class Conversations:
     """The running conversations between the machines of a plan; `tell` is called with each
-    decision, and `lists` counts them.
+    decision, and `lists` counts them. With `way` all packets take the way of that number.
     """
 
     def __init__(

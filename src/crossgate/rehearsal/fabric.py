@@ -26,7 +26,7 @@ depends on: who knows the conversation, the windows that are open, and the plan.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable
-from datetime import datetime
+from functools import cached_property
 
 from crossgate.core.conversation.rules import Decided
 from crossgate.core.conversation.story import path_devices
@@ -35,7 +35,6 @@ from crossgate.core.model.conditions import is_counted
 from crossgate.core.model.ethernet import BROADCAST, ETHERTYPES, Frame
 from crossgate.core.model.network import Point
 from crossgate.core.model.packet import TCP, Packet
-from crossgate.core.model.plan import Plan
 from crossgate.core.network.endpoints import at_address
 from crossgate.core.network.failure import FailureKind
 from crossgate.core.network.one_way import (
@@ -59,19 +58,10 @@ from crossgate.rehearsal.running import Kept, Running
 class Fabric(Conversations):
     """The network between the machines of a plan."""
 
-    def __init__(
-        self,
-        plan: Plan,
-        clock: Callable[[], datetime],
-        tell: Callable[[Told], None] | None = None,
-        way: int | None = None,
-    ) -> None:
-        """Make it; `tell` is called with each decision, and with `way` all packets take the way of
-        that number.
-        """
-        super().__init__(plan, clock, tell, way)
-        self.taps: dict[Point, Callable[[float, bytes], None]] = {}
+    @cached_property
+    def taps(self) -> dict[Point, Callable[[float, bytes], None]]:
         """Who is told of the frames that pass a place, with the time."""
+        return {}
 
     # Frames
 

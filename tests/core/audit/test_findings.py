@@ -13,6 +13,7 @@ from crossgate.core.model.finding_kinds import KINDS
 from crossgate.core.model.plan import Plan
 from crossgate.core.traffic.session import Session
 from crossgate.core.wording.sentences import packet_text
+from tests.net import BEHIND
 
 Read = Callable[[str], Plan]
 NOW = datetime(2026, 12, 1, 8, 30)
@@ -545,18 +546,7 @@ def test_replies_on_a_stateful_device_are_not_blocked(plan_of: Read) -> None:
     )
 
 
-BEHIND = """
-subnet hall 10.0.0.0/24
-subnet mid  192.0.2.0/29
-outside net
-router edge stateful
-    interface a 10.0.0.1/24  on hall
-    interface b 192.0.2.1/29 on mid
-    translate hall leaving b as itself
-router outer
-    interface c   192.0.2.2/29   on mid
-    interface sea 203.0.113.2/30 on net
-host pc 10.0.0.9 on hall
+BACK = """
 list out extended ipv4
     permit tcp/80 hall to any
 place out inbound on edge.a
@@ -564,7 +554,7 @@ list back extended ipv4
     permit tcp{} any to 192.0.2.1{}
 place back inbound on outer.sea
 """
-"""A list that sees the answers to what is translated behind it."""
+"""A list that sees the answers to what is translated, and is to be written."""
 
 
 @pytest.mark.parametrize(
@@ -573,7 +563,7 @@ place back inbound on outer.sea
 def test_answers_to_what_is_translated_are_followed_to_where_it_is_not(
     plan_of: Read, port: str, asks: str, blocked: bool
 ) -> None:
-    assert ("replies-blocked" in names(plan_of(BEHIND.format(port, asks)))) is blocked
+    assert ("replies-blocked" in names(plan_of(BEHIND + BACK.format(port, asks)))) is blocked
 
 
 def test_spoofable_names_who_can_claim_what(plan_of: Read) -> None:
