@@ -166,7 +166,7 @@ def mac_word(words: Words) -> int:
 
 
 def port_reference(words: Words) -> Point:
-    """SWITCH.PORT; whether the plan has it is seen later."""
+    """Take a port as SWITCH.PORT; whether the plan has it is seen later."""
     word = words.take("a port, as jetty.3")
     switch, dot, name = word.partition(".")
     if not (dot and switch and name):
@@ -175,7 +175,7 @@ def port_reference(words: Words) -> Point:
 
 
 def one_address(words: Words, expected: str) -> Address:
-    """ADDRESS, without a length; `expected` says what is."""
+    """Take an address without a length; `expected` is how errors call it."""
     word = words.take(expected)
     try:
         return parse_address(word)

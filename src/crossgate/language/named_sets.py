@@ -61,7 +61,7 @@ def group(words: Words, names: Names) -> None:
 
 
 def groups(names: Names) -> None:
-    """Read the groups; the grammar is that of `Names.group`."""
+    """Read the groups that lines have kept (`Names.group`)."""
     pending = names.pending_groups
     order, circles = in_order(
         pending,
@@ -106,7 +106,7 @@ def use(words: Words, names: Names) -> None:
 
 
 def services(names: Names) -> None:
-    """SERVICE = "service" NAME TOKEN *("," TOKEN), where every token has a meaning in some family."""
+    """Read the services that lines have kept; each of their tokens has a meaning in some family."""
     named: dict[str, NamedService] = {}
     for name, words in names.pending_services.items():
         with names.gathering():

@@ -45,12 +45,7 @@ def translations(names: Names) -> None:
 
 
 class _Rule:
-    """One rule while it is read.
-
-    LEAVING = SEVERAL [SERVICE] "leaving" INTERFACE ("as" ("itself" / SEVERAL) / "unchanged")
-    BOTH = SEVERAL "both" "ways" INTERFACE "as" SEVERAL
-    ENTERING = (ADDRESS / "itself") [SERVICE] "entering" INTERFACE "to" ADDRESS ["port" NUMBER]
-    """
+    """One rule while it is read."""
 
     def __init__(self, words: Words, names: Names, owner: Device) -> None:
         self._words, self._names, self._owner = words, names, owner
