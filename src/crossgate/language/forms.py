@@ -86,7 +86,7 @@ _DAY = re.compile(r"(mon|tue|wed|thu|fri|sat|sun|daily|weekdays|weekends)", re.I
 
 
 def _is_name(word: str) -> bool:
-    return _no_text(word) and word[:1] != "," and not looks_like_address(word)
+    return _no_text(word) and not looks_like_address(word)
 
 
 class KindOfWord(NamedTuple):
