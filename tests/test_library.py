@@ -60,3 +60,17 @@ def test_what_is_asked_wrongly_is_told(tmp_path: Path) -> None:
         ).num_rows
         == 0
     )
+
+
+def test_what_a_window_is_now_is_told_on_the_plans_clock() -> None:
+    ahead, behind = (
+        crossgate.parse(f"zone Etc/GMT{offset}\nwindow half daily 00:00-12:00\n")
+        for offset in ("-6", "+6")
+    )
+    told = [
+        fact.values[0].split()[0]
+        for plan in (ahead, behind)
+        for fact in crossgate.about(plan, "half")[0].facts
+        if fact.what == "now"
+    ]
+    assert sorted(told) == ["open", "shut"]

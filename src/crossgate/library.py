@@ -110,12 +110,8 @@ def when(
     With `tls` or `cipher`, written as in an entry, it is about conversations that settle on that.
     Raises `PlanError` for an invalid time, version or suite.
     """
-    if at is None:
-        from zoneinfo import ZoneInfo
-
-        at = datetime.now(ZoneInfo(plan.zone) if plan.zone else None).replace(tzinfo=None)
     try:
-        return When(at, flooding, asked_hello(tls, cipher))
+        return When(at or plan.now(), flooding, asked_hello(tls, cipher))
     except TlsError as error:
         raise PlanError(str(error)) from None
 
@@ -219,7 +215,7 @@ def about(plan: Plan, word: str, *, at: datetime | None = None) -> list[About]:
     from crossgate.core.answers.about import about as told
     from crossgate.core.network.ways import Network
 
-    return told(Network(plan), word, at or datetime.now().replace(second=0, microsecond=0))
+    return told(Network(plan), word, at or plan.now().replace(second=0, microsecond=0))
 
 
 def export(

@@ -11,7 +11,6 @@ from zoneinfo import ZoneInfo
 import numpy as np
 import pytest
 
-from crossgate.commands.common import clock
 from crossgate.core.answers.replay_clock import Clock
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.ways import Network
@@ -38,10 +37,10 @@ def test_it_is_read_and_is_the_plans_clock(plan_of: Read) -> None:
     plan = plan_of(PLAN)
     assert plan.zone == "Europe/Lisbon"
     now = datetime.now(ZoneInfo("Europe/Lisbon")).replace(tzinfo=None)
-    assert abs(clock(plan) - now) < timedelta(minutes=1)
-    assert abs(clock(Plan()) - datetime.now()) < timedelta(minutes=1)
+    assert abs(plan.now() - now) < timedelta(minutes=1)
+    assert abs(Plan().now() - datetime.now()) < timedelta(minutes=1)
     there = Plan(zone="Pacific/Kiritimati")
-    assert clock(there) - clock(Plan(zone="Pacific/Niue")) > timedelta(hours=24)
+    assert there.now() - Plan(zone="Pacific/Niue").now() > timedelta(hours=24)
 
 
 @pytest.mark.parametrize(

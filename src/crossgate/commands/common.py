@@ -212,15 +212,6 @@ def plan_file(context: typer.Context, purpose: str) -> Path:
     return path
 
 
-def clock(plan: Plan) -> datetime:
-    """Return the present time, on the wall clock of the plan's time zone, or the system's where it
-    names none.
-    """
-    from zoneinfo import ZoneInfo
-
-    return datetime.now(ZoneInfo(plan.zone) if plan.zone else None).replace(tzinfo=None)
-
-
 def moment(text: str | None, plan: Plan, option: str = "--at") -> datetime:
     """Return the time that `--at` or another option gives, the present one without it: a bare time
     is today's, a weekday the coming one. Raises `PlanError`.
@@ -230,7 +221,7 @@ def moment(text: str | None, plan: Plan, option: str = "--at") -> datetime:
     from crossgate.language.lines import Line
     from crossgate.language.words import Words
 
-    now = clock(plan).replace(microsecond=0)
+    now = plan.now().replace(microsecond=0)
     if text is None or text.strip().lower() == "now":
         return now
     bare = ":" in text and "-" not in text and len(text.split()) == 1

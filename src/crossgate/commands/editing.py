@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Annotated, Any, NamedTuple
 
 import typer
 
-from crossgate.commands.common import clock, meter, plan_file, plan_files, print_json, reading_of
+from crossgate.commands.common import meter, plan_file, plan_files, print_json, reading_of
 from crossgate.commands.shared_options import JsonOption, SourcePortsOption
 from crossgate.core.model.errors import PlanError
 
@@ -188,7 +188,7 @@ def _kept(path: Path, reading: Reading, proposal: Proposal) -> Callable[[], None
 
         words = " ".join(quote(each) for each in sys.argv[1:])
         try:
-            History(path).add(words, clock(reading.plan), proposal.old, proposal.new)
+            History(path).add(words, reading.plan.now(), proposal.old, proposal.new)
         except PlanError as error:
             warn(f"the edit is written, and cannot be undone: {error.message}")
 
@@ -215,7 +215,7 @@ def _made(
 
     with meter("comparing") as tell:
         proposal = propose(
-            reading, change, clock(reading.plan), anyway=how.anyway, harmless=harmless, tell=tell
+            reading, change, reading.plan.now(), anyway=how.anyway, harmless=harmless, tell=tell
         )
     if not how.as_json:
         write(proposal_lines(proposal, how.view or SCREEN))

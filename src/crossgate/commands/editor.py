@@ -18,7 +18,7 @@ def editor(context: typer.Context) -> None:
     Editors start it and speak with it on standard input and output. A file belongs to the plan that
     includes it, or to --plan.
     """
-    from crossgate.commands.common import clock
+    from crossgate.core.model.plan import Plan
 
     try:
         from crossgate.editor.documents import Frames
@@ -27,4 +27,4 @@ def editor(context: typer.Context) -> None:
         raise PlanError(
             f"an editor is served by the package {error.name}, which is not installed: {EXTRA}"
         ) from None
-    made(clock, context.find_root().params.get("plan")).start_io(stdin=Frames(sys.stdin.buffer))  # type: ignore[arg-type]
+    made(Plan.now, context.find_root().params.get("plan")).start_io(stdin=Frames(sys.stdin.buffer))  # type: ignore[arg-type]

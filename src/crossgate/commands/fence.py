@@ -8,7 +8,6 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from crossgate.commands.common import clock
 from crossgate.commands.completing import complete_name, complete_subnet
 from crossgate.commands.editing import Change, edit_command
 
@@ -56,6 +55,6 @@ def fence(
     def change(draft: Draft) -> str:
         if undo:
             return undo_fence(draft, subnet)
-        return write_fence(draft, Asked(subnet, allowed, left_open, one_way), clock(draft.plan))
+        return write_fence(draft, Asked(subnet, allowed, left_open, one_way), draft.plan.now())
 
     return change

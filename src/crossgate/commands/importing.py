@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Annotated, NamedTuple
 
 import typer
 
-from crossgate.commands.common import clock, plan_file
+from crossgate.commands.common import plan_file
 from crossgate.commands.completing import complete_device
 from crossgate.commands.editing import Change, How, carry_out, edit_options
 from crossgate.commands.tallying import add_to_tally
@@ -251,7 +251,7 @@ class _Tables(NamedTuple):
 
         def change(draft: Draft) -> str:
             if self.leases is not None:
-                leases, told = lease_rows(self.leases, clock(draft.plan))
+                leases, told = lease_rows(self.leases, draft.plan.now())
                 draft.remarks += told
                 return in_step(draft, None, ComingTable(leases, Key.MAC, whole=False))
             subnets = hosts = None

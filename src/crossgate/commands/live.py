@@ -10,7 +10,6 @@ from typing import TYPE_CHECKING, Annotated, NamedTuple
 import typer
 
 from crossgate.commands.common import (
-    clock,
     moment,
     plan_file,
     print_json,
@@ -106,9 +105,7 @@ def pull(
         said = []
         for each in found:
             coming = coming_from(draft.plan, each)
-            counters[each.device] = leave_what_is_the_same(
-                reading, coming, each.device, clock(plan)
-            )
+            counters[each.device] = leave_what_is_the_same(reading, coming, each.device, plan.now())
             told, _ = put_in(draft, coming, each.device)
             said.append(told or f"{each.device}: as the plan says")
         return "\n".join(said)

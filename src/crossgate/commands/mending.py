@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from crossgate.commands.common import clock, meter, plan_file, print_json, reading_of
+from crossgate.commands.common import meter, plan_file, print_json, reading_of
 from crossgate.commands.editing import AnywayOption, How, YesOption, carry_out
 from crossgate.commands.shared_options import JsonOption
 from crossgate.core.model.errors import PlanError, unknown
@@ -80,7 +80,7 @@ def mend(
         raise PlanError("--write makes an edit; say which with --take LETTER, --all or --least")
     how = How(anyway, yes, not written, as_json)
     reading = reading_of(path)
-    now = clock(reading.plan)
+    now = reading.plan.now()
     if fewest:
         from crossgate.language.least import least
 

@@ -12,7 +12,6 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from crossgate.commands.common import (
-    clock,
     moment,
     plan_path,
     print_json_line,
@@ -168,7 +167,7 @@ def rehearse(
 def _clock(plan: Plan, at: str | None) -> Callable[[], datetime]:
     """Return the clock for windows: the system's, shifted to begin at the time that is asked for."""
     if at is None:
-        return lambda: clock(plan)
+        return lambda: plan.now()
     begun, asked = datetime.now(), moment(at, plan)
     return lambda: asked + (datetime.now() - begun if datetime.now() > begun else timedelta())
 

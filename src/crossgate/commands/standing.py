@@ -8,7 +8,7 @@ from pathlib import Path
 
 import typer
 
-from crossgate.commands.common import clock, load, meter
+from crossgate.commands.common import load, meter
 
 MOST_SECONDS = 5
 """What takes longer is left to the command that does just that."""
@@ -36,7 +36,7 @@ def standing(context: typer.Context) -> None:
     from crossgate.core.traffic.session import Session
 
     plan, start = load(context), time.monotonic()
-    now = clock(plan).replace(microsecond=0)
+    now = plan.now().replace(microsecond=0)
     session, audited = Session(plan), None
     if sum(len(each.entries) for each in plan.every_list.values()) <= MOST_ENTRIES:
         with meter("checking") as tell:

@@ -12,7 +12,6 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from crossgate.commands.common import (
-    clock,
     load_or_tell,
     meter,
     print_json,
@@ -80,7 +79,7 @@ def verify(
         plan = plan.without(down_point(plan, word) for word in without)
     session = Session(plan)
     verifier = Verifier(session)
-    now = clock(plan)
+    now = plan.now()
     wanted = plan.wanted(now)
     over = [each for each in plan.expectations if is_past(each.until, now)]
     outages = None

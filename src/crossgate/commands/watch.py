@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from crossgate.commands.common import clock, plan_file, print_json_line, read_file
+from crossgate.commands.common import plan_file, print_json_line, read_file
 from crossgate.commands.shared_options import JsonOption
 from crossgate.formats.disk import Stamp, stamps_of
 
@@ -64,7 +64,7 @@ def watch(
                 errors_document(str(path), now, error),
             )
         else:
-            now = clock(new.plan)
+            now = new.plan.now()
             files, stands = new.plan.sources, _standing(new, now)
             seen = {name: seen.get(name, stamp) for name, stamp in stamps_of(files).items()}
             impact = None if good is None else impact_of(good, new, now)

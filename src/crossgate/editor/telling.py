@@ -5,7 +5,6 @@ does, whether an expectation holds.
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
-from datetime import datetime
 from typing import Any
 
 from crossgate.core.model.accesslist import AccessList, AnyList
@@ -122,7 +121,7 @@ def _name(plan: Plan, name: str) -> Iterator[str]:
     from crossgate.core.answers.about.met import RECEIVED, SENT, THERE
     from crossgate.core.network.ways import Network
 
-    (told, *_) = about(Network(plan), name, datetime.now())
+    (told, *_) = about(Network(plan), name, plan.now())
     for heading, lead in (
         (SENT, "asked about what it sends"),
         (RECEIVED, "asked about what it gets"),

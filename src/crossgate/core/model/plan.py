@@ -233,6 +233,14 @@ class Plan(Topology):
             or not all(self.is_on(each, host.on) for each in host.addresses)
         }
 
+    def now(self) -> datetime:
+        """Return the present time, on the wall clock of the plan's time zone, or on the system's
+        where it names none.
+        """
+        from zoneinfo import ZoneInfo
+
+        return datetime.now(ZoneInfo(self.zone) if self.zone else None).replace(tzinfo=None)
+
     def state_at(self, when: When) -> State:
         """Return the state of all conditions for a question."""
         opened: State = open_at(self.every_window.values(), when.at)
