@@ -38,6 +38,7 @@ FLOORS = (
     "crossgate.show",
     "crossgate.demo",
     "crossgate.editor",
+    "crossgate.changes",
     "crossgate.library",
     "crossgate.commands",
     "crossgate.__main__",

@@ -165,8 +165,9 @@ def grid(
     dark: DarkOption = False,
 ) -> None:
     """Draw who reaches whom, a mark a verdict, both families."""
-    from crossgate.commands.grid import ends_of, hostless_of, only_in
+    from crossgate.commands.grid import only_in
     from crossgate.core.answers.grid import LeftOut, check_services
+    from crossgate.core.answers.grid_asked import ends_of, hostless_of
     from crossgate.draw.charts import grid_sheet
 
     plan = load(context)
@@ -174,7 +175,8 @@ def grid(
     wanted = service or "ping"
     check_services(plan, [wanted])
     other = None if against is None else read_file(against)
-    rows, columns = ends_of(plan, sources, False, other), ends_of(plan, destinations, False, other)
+    ends = (sources or [], destinations or [])
+    rows, columns = (ends_of(plan, each, False, other) for each in ends)
     if not rows or not columns:
         raise PlanError(f"{plan.files[0]} has no hosts and no subnets; a grid needs ends")
     missed: list[TooManyPieces] = []
@@ -184,9 +186,7 @@ def grid(
         + (f", {handed_on(plan.files[0])} against {handed_on(str(against))}" if against else "")
         + (f", at {when:%a %H:%M}" if plan.windows else "")
     )
-    hostless = dict.fromkeys(
-        name for words in (sources, destinations) for name in hostless_of(plan, words, False)
-    )
+    hostless = dict.fromkeys(name for words in ends for name in hostless_of(plan, words, False))
     notes = [
         LeftOut(tuple(hostless)).sentence,
         *(() if other is None else only_in(plan, other, [*rows, *columns])),

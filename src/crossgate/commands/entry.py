@@ -9,11 +9,9 @@ import typer
 from crossgate.commands.common import examples
 from crossgate.commands.completing import complete_entry, complete_list
 from crossgate.commands.editing import Change, edit_command
-from crossgate.core.model.accesslist import line_name
-from crossgate.core.model.errors import PlanError
 
 if TYPE_CHECKING:
-    from crossgate.language.draft import Draft
+    pass
 
 entry = typer.Typer(
     name="entry",
@@ -73,21 +71,18 @@ def add(
     ] = False,
 ) -> Change:
     """Write a new entry, at the end unless you say where; what the lines above take of it is told."""
+    from crossgate import changes
     from crossgate.commands.editing import wants_instead
-    from crossgate.language import edits
-    from crossgate.language.inserting import insert_entry
 
-    def change(draft: Draft) -> str:
-        spot = edits.Spot(number, before, after, effective or None)
-        return insert_entry(
-            draft,
-            edits.find_list(draft.plan, list_name),
-            given_text(text),
-            spot,
-            lambda asked: wants_instead(draft.remarks, asked),
-        )
-
-    return change
+    return changes.add_entry(
+        list_name,
+        given_text(text),
+        number=number,
+        before=before,
+        after=after,
+        effective=effective,
+        instead=wants_instead,
+    )
 
 
 @entry.command(
@@ -101,19 +96,9 @@ def move(
     after: AfterOption = None,
 ) -> Change:
     """Move an entry right before or right after another one; it gets a number that fits."""
-    from crossgate.language import edits
+    from crossgate import changes
 
-    def change(draft: Draft) -> str:
-        access_list = edits.find_list(draft.plan, list_name)
-        to = edits.move_entry(
-            draft,
-            access_list,
-            edits.find_entry(access_list, number),
-            edits.Spot(None, before, after),
-        )
-        return f"{line_name(access_list.name, number)} becomes {to}"
-
-    return change
+    return changes.move_entry(list_name, number, before=before, after=after)
 
 
 @entry.command(epilog=examples('entry change kiosk-fence 20 "permit udp/53 tickets to resolver"'))
@@ -124,23 +109,9 @@ def change(
     text: TextArgument,
 ) -> Change:
     """Write another text for an entry; its number and its comments stay."""
-    from crossgate.language import edits
+    from crossgate import changes
 
-    def rewrite(draft: Draft) -> str:
-        access_list = edits.find_list(draft.plan, list_name)
-        changed = edits.find_entry(access_list, number)
-        written = given_text(text)
-        edits.given_entry(draft, access_list, written)
-        body, own = edits.unnumbered(written)
-        if own not in (None, number):
-            raise PlanError(
-                f"the text is numbered {own}, and {number} is to be changed; leave the number "
-                "out, or move the entry"
-            )
-        edits.change_entry(draft, changed, body)
-        return f"{line_name(access_list.name, number)} is changed"
-
-    return rewrite
+    return changes.change_entry(list_name, number, given_text(text))
 
 
 @entry.command(epilog=examples("entry drop kiosk-fence 40"))
@@ -150,27 +121,9 @@ def drop(
     number: NumberArgument,
 ) -> Change:
     """Remove an entry from its list and from the plan."""
-    from crossgate.language import edits
+    from crossgate import changes
 
-    def change(draft: Draft) -> str:
-        access_list = edits.find_list(draft.plan, list_name)
-        edits.drop_entry(draft, access_list, edits.find_entry(access_list, number))
-        return f"{line_name(access_list.name, number)} goes"
-
-    return change
-
-
-def _switch(list_name: str, number: int, off: bool) -> Change:
-    from crossgate.language import edits
-
-    def change(draft: Draft) -> str:
-        access_list = edits.find_list(draft.plan, list_name)
-        found = edits.find_entry(access_list, number)
-        if found.off is not off:
-            edits.switch_entry(draft, found, off)
-        return f"{line_name(access_list.name, number)} is switched {'off' if off else 'on'}"
-
-    return change
+    return changes.drop_entry(list_name, number)
 
 
 @entry.command(epilog=examples("entry off kiosk-fence 40", "entry off 12 30 --dry-run"))
@@ -180,7 +133,9 @@ def off(
     number: NumberArgument,
 ) -> Change:
     """Keep an entry in the file but not in force."""
-    return _switch(list_name, number, True)
+    from crossgate import changes
+
+    return changes.switch_entry(list_name, number, off=True)
 
 
 @entry.command(epilog=examples("entry on kiosk-fence 40"))
@@ -190,4 +145,6 @@ def on(
     number: NumberArgument,
 ) -> Change:
     """Put an entry that is off back in force."""
-    return _switch(list_name, number, False)
+    from crossgate import changes
+
+    return changes.switch_entry(list_name, number, off=False)

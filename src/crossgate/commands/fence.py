@@ -12,7 +12,7 @@ from crossgate.commands.completing import complete_name, complete_subnet
 from crossgate.commands.editing import Change, edit_command
 
 if TYPE_CHECKING:
-    from crossgate.language.draft import Draft
+    pass
 
 
 @edit_command
@@ -46,15 +46,13 @@ def fence(
     ] = False,
 ) -> Change:
     """Keep SUBNET from every other subnet of the plan, and them from it; the outside stays open."""
-    from crossgate.language.fence_text import Asked
-    from crossgate.language.fencing import undo_fence, write_fence
+    from crossgate import changes
 
-    allowed = [token for token in allow.split(",") if token]
-    left_open = [name for text in exceptions or [] for name in text.split(",") if name]
-
-    def change(draft: Draft) -> str:
-        if undo:
-            return undo_fence(draft, subnet)
-        return write_fence(draft, Asked(subnet, allowed, left_open, one_way), draft.plan.now())
-
-    return change
+    if undo:
+        return changes.open_fence(subnet)
+    return changes.fence(
+        subnet,
+        allow=[token for token in allow.split(",") if token],
+        exceptions=[name for text in exceptions or [] for name in text.split(",") if name],
+        one_way=one_way,
+    )

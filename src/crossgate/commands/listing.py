@@ -9,12 +9,10 @@ import typer
 from crossgate.commands.common import examples
 from crossgate.commands.editing import Change, edit_command
 from crossgate.commands.entry import ListArgument
-from crossgate.core.model.address import Family
 from crossgate.core.model.entry import Kind
-from crossgate.core.model.errors import PlanError
 
 if TYPE_CHECKING:
-    from crossgate.language.draft import Draft
+    pass
 
 listing = typer.Typer(
     name="list", help="Write a new list, remove one, or renumber one.", no_args_is_help=True
@@ -35,31 +33,18 @@ def new(
     ],
 ) -> Change:
     """Write a new list without entries; it stops everything once it is placed."""
-    from crossgate.language import list_edits
-    from crossgate.language.entries import ETHERNET
+    from crossgate import changes
 
-    families: dict[str, Family | None] = {**{each.word: each for each in Family}, ETHERNET: None}
-    if family not in families:
-        raise PlanError(f"{family} is no family; there are {', '.join(families)}")
-
-    def change(draft: Draft) -> str:
-        list_edits.new_list(draft, name, kind, families[family])
-        return f"there is a new list {name}"
-
-    return change
+    return changes.new_list(name, kind, family)
 
 
 @listing.command(epilog=examples("list drop spare"))
 @edit_command
 def drop(list_name: ListArgument) -> Change:
     """Remove a list that is placed nowhere from the plan, with all its lines."""
-    from crossgate.language import edits, list_edits
+    from crossgate import changes
 
-    def change(draft: Draft) -> str:
-        list_edits.drop_list(draft, edits.find_list(draft.plan, list_name))
-        return f"list {list_name} goes"
-
-    return change
+    return changes.drop_list(list_name)
 
 
 @listing.command(
@@ -74,10 +59,6 @@ def renumber(
     ] = 10,
 ) -> Change:
     """Renumber a list's entries in their order; expectations that name a number follow."""
-    from crossgate.language import edits, list_edits
+    from crossgate import changes
 
-    def change(draft: Draft) -> str:
-        list_edits.renumber(draft, edits.find_list(draft.plan, list_name), start, step)
-        return f"{list_name} is numbered from {start} in steps of {step}"
-
-    return change
+    return changes.renumber_list(list_name, start, step)

@@ -209,14 +209,14 @@ def squares_of(
     """Return the squares of a grid: who reaches whom by a service, and the verdicts of this plan
     where another one is drawn against it.
     """
-    from crossgate.commands.grid import cells_of
+    from crossgate.core.answers.grid_asked import cells_of
     from crossgate.core.model.conditions import When
     from crossgate.draw.charts import Square
 
     def found(each: Plan) -> dict[tuple[str, str], dict[Family, Verdict]]:
         return {
             (cell.source, cell.destination): _verdicts(cell)
-            for cell in cells_of(each, When(when), rows, columns, [service], missed)
+            for cell in cells_of(each, When(when), (rows, columns), [service], missed)
         }
 
     own = found(plan)

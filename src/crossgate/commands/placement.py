@@ -10,10 +10,10 @@ from crossgate.commands.completing import complete_where
 from crossgate.commands.editing import Change, edit_command
 from crossgate.commands.entry import ListArgument
 from crossgate.core.model.errors import PlanError
-from crossgate.core.model.network import Direction, stands_at
+from crossgate.core.model.network import Direction
 
 if TYPE_CHECKING:
-    from crossgate.language.draft import Draft
+    pass
 
 _WHERE = (
     "DEVICE.INTERFACE, SWITCH.PORT, 'subnet NAME', 'DEVICE itself', 'host NAME' or 'group NAME'"
@@ -63,23 +63,11 @@ def place(
     ] = False,
 ) -> Change:
     """Place a list at a point, and see first what that does to traffic."""
-    from crossgate.language import edits, placing
+    from crossgate import changes
 
-    def change(draft: Draft) -> str:
-        point = placing.point_given(draft, " ".join(where))
-        access_list = edits.find_list(draft.plan, list_name)
-        if move and replace:
-            raise PlanError("--move and --replace exclude each other; a batch has both")
-        if replace:
-            other = placing.replace_list(draft, access_list, direction, point)
-            return f"{list_name} is placed {stands_at(direction, point)} instead of {other}"
-        if move:
-            was = placing.move_list(draft, access_list, direction, point)
-            return f"{list_name} is moved from {was.where} to {stands_at(direction, point)}"
-        placing.place_list(draft, access_list, direction, point)
-        return f"{list_name} is placed {stands_at(direction, point)}"
-
-    return change
+    if move and replace:
+        raise PlanError("--move and --replace exclude each other; a batch has both")
+    return changes.place_list(list_name, direction, " ".join(where), move=move, replace=replace)
 
 
 @edit_command
@@ -100,11 +88,6 @@ def lift(
     ] = None,
 ) -> Change:
     """Remove a list from where it is placed; the list itself stays."""
-    from crossgate.language import edits, placing
+    from crossgate import changes
 
-    def change(draft: Draft) -> str:
-        point = placing.point_given(draft, " ".join(where)) if where else None
-        lifted = placing.lift_list(draft, edits.find_list(draft.plan, list_name), direction, point)
-        return f"{list_name} is lifted from {' and '.join(str(each.point) for each in lifted)}"
-
-    return change
+    return changes.lift_list(list_name, direction, " ".join(where or ()))

@@ -11,7 +11,7 @@ from crossgate.commands.editing import Change, edit_command
 from crossgate.language.renaming import NameKind
 
 if TYPE_CHECKING:
-    from crossgate.language.draft import Draft
+    pass
 
 
 @edit_command
@@ -27,9 +27,6 @@ def rename(
     new: Annotated[str, typer.Argument(metavar="NEW", help="The new name.")],
 ) -> Change:
     """Change a name in every line that mentions it, in included files too; comments stay."""
-    from crossgate.language import renaming
+    from crossgate import changes
 
-    def change(draft: Draft) -> str:
-        return renaming.rename(draft, kind, name, new)
-
-    return change
+    return changes.rename(kind, name, new)

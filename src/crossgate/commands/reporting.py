@@ -111,15 +111,15 @@ def _grids(
     """Return who reaches whom by the services in the expectations, and sentences about what is left
     out.
     """
-    from crossgate.commands.grid import ends_of, hostless_of
     from crossgate.commands.pictures import squares_of
     from crossgate.core.answers.grid import LeftOut, default_services
+    from crossgate.core.answers.grid_asked import ends_of, hostless_of
     from crossgate.core.wording.sentences import first_of
     from crossgate.report.pages import grid_part
 
     if not plan.hosts and not plan.segments:
         return [], []
-    names, hostless = ends_of(plan, None, hosts=False), hostless_of(plan, None, hosts=False)
+    names, hostless = ends_of(plan, (), hosts=False), hostless_of(plan, (), hosts=False)
     told = []
     if len(names) > _MOST_ENDS:
         kind = "machines" if plan.hosts else "subnets and outsides"

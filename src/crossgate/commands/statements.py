@@ -4,7 +4,6 @@ plan, edited as entries are.
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from typing import TYPE_CHECKING, Annotated
 
 import typer
@@ -14,9 +13,7 @@ from crossgate.commands.completing import complete_device, complete_name
 from crossgate.commands.editing import Change, edit_command
 
 if TYPE_CHECKING:
-    from crossgate.core.model.errors import Place
-    from crossgate.core.model.plan import Plan
-    from crossgate.language.draft import Draft
+    pass
 
 NameArgument = Annotated[str, typer.Argument(metavar="NAME", help="Its name.")]
 MembersArgument = Annotated[
@@ -49,96 +46,95 @@ expect = _group_of("expect", "Add what must hold, or remove it.")
 @edit_command
 def group_add(name: NameArgument, members: MembersArgument) -> Change:
     """Add members to a group, after those it has."""
-    return _members("group", name, members, more=True)
+    from crossgate import changes
+
+    return changes.add_members("group", name, _single(members))
 
 
 @group.command("take", epilog=examples("group take servers resolver"))
 @edit_command
 def group_take(name: NameArgument, members: MembersArgument) -> Change:
     """Remove members from a group."""
-    return _members("group", name, members, more=False)
+    from crossgate import changes
+
+    return changes.take_members("group", name, _single(members))
 
 
 @service.command("add", epilog=examples("service add booking tcp/9444"))
 @edit_command
 def service_add(name: NameArgument, members: MembersArgument) -> Change:
     """Add parts to a service, after those it has."""
-    return _members("service", name, members, more=True)
+    from crossgate import changes
+
+    return changes.add_members("service", name, _single(members))
 
 
 @service.command("take", epilog=examples("service take booking tcp/9443"))
 @edit_command
 def service_take(name: NameArgument, members: MembersArgument) -> Change:
     """Remove parts from a service."""
-    return _members("service", name, members, more=False)
+    from crossgate import changes
+
+    return changes.take_members("service", name, _single(members))
 
 
-def _members(kind: str, name: str, members: list[str], more: bool) -> Change:
-    from crossgate.language import statements
-
-    own = [each for word in members for each in word.removesuffix(",").split(", ")]
-
-    def change(draft: Draft) -> str:
-        do = statements.add_members if more else statements.take_members
-        return do(draft, statements.Members(kind), name, own)
-
-    return change
+def _single(members: list[str]) -> list[str]:
+    """Return members one by one: a person may have commas between them."""
+    return [each for word in members for each in word.removesuffix(",").split(", ")]
 
 
 @window.command("change", epilog=examples("window change night daily 23:00-05:00"))
 @edit_command
 def window_change(name: NameArgument, words: WordsArgument) -> Change:
     """Change the hours of a window, written as in its line."""
-    from crossgate.language import statements
+    from crossgate import changes
 
-    return lambda draft: statements.set_window(draft, name, " ".join(words))
+    return changes.set_window(name, " ".join(words))
 
 
 @host.command("new", epilog=examples("host new kiosk-3 10.64.9.23 on tickets"))
 @edit_command
 def host_new(name: NameArgument, words: WordsArgument) -> Change:
     """Add a host, after the others."""
-    return _new(
-        f"host {name} {' '.join(words)}",
-        lambda plan: [each.place for each in plan.hosts.values()],
-    )
+    from crossgate import changes
+
+    return changes.add_host(name, " ".join(words))
 
 
 @host.command("drop", epilog=examples("host drop kiosk-2"))
 @edit_command
 def host_drop(name: NameArgument) -> Change:
     """Remove a host; refused where lists, groups or claims name it."""
-    from crossgate.language import statements
+    from crossgate import changes
 
-    return _drop(f"host {name}", lambda plan: statements.host_place(plan, name))
+    return changes.drop_host(name)
 
 
 @subnet.command("new", epilog=examples("subnet new berth-4 10.64.35.0/24"))
 @edit_command
 def subnet_new(name: NameArgument, words: WordsArgument) -> Change:
     """Add a subnet, after the others."""
-    return _new(
-        f"subnet {name} {' '.join(words)}",
-        lambda plan: [each.place for each in plan.segments.values() if not each.outside],
-    )
+    from crossgate import changes
+
+    return changes.add_subnet(name, " ".join(words))
 
 
 @subnet.command("drop", epilog=examples("subnet drop berth-2"))
 @edit_command
 def subnet_drop(name: NameArgument) -> Change:
     """Remove a subnet; refused where something is on it or names it."""
-    from crossgate.language import statements
+    from crossgate import changes
 
-    return _drop(f"subnet {name}", lambda plan: statements.subnet_place(plan, name))
+    return changes.drop_subnet(name)
 
 
 @route.command("add", epilog=examples("route add groyne default via 192.0.2.1"))
 @edit_command
 def route_add(device: DeviceArgument, words: WordsArgument) -> Change:
     """Add a route to a device, after those it has."""
-    from crossgate.language import statements
+    from crossgate import changes
 
-    return lambda draft: statements.add_route(draft, device, " ".join(words))
+    return changes.add_route(device, " ".join(words))
 
 
 @route.command("drop", epilog=examples("route drop breakwater default"))
@@ -150,9 +146,9 @@ def route_drop(
     ],
 ) -> Change:
     """Remove the routes of a device to a prefix."""
-    from crossgate.language import statements
+    from crossgate import changes
 
-    return lambda draft: statements.drop_route(draft, device, destination)
+    return changes.drop_route(device, destination)
 
 
 @expect.command("add", epilog=examples("expect add deny telnet guests to harbour"))
@@ -167,11 +163,12 @@ def expect_add(
     ] = False,
 ) -> Change:
     """Add a claim, after the others; the preview says whether it holds."""
+    from crossgate import changes
+
     text = " ".join(words)
-    own = (
+    return changes.add_claim(
         text if text.startswith(("expect ", "keep ")) else f"{'keep' if keep else 'expect'} {text}"
     )
-    return _new(own, lambda plan: [each.place for each in plan.expectations])
 
 
 @expect.command("drop", epilog=examples("expect drop 193"))
@@ -180,18 +177,6 @@ def expect_drop(
     where: Annotated[str, typer.Argument(metavar="LINE", help="Its line, or FILE:LINE.")],
 ) -> Change:
     """Remove the claim in a line."""
-    from crossgate.language import statements
+    from crossgate import changes
 
-    return _drop(f"the claim in line {where}", lambda plan: statements.claim_at(plan, where).place)
-
-
-def _new(text: str, beside: Callable[[Plan], list[Place]]) -> Change:
-    from crossgate.language import statements
-
-    return lambda draft: f"new: {statements.add_statement(draft, text, beside(draft.plan))}"
-
-
-def _drop(what: str, place: Callable[[Plan], Place]) -> Change:
-    from crossgate.language import statements
-
-    return lambda draft: statements.drop_statement(draft, what, place(draft.plan))
+    return changes.drop_claim(where)

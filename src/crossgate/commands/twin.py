@@ -10,7 +10,7 @@ from crossgate.commands.editing import Change, edit_command
 from crossgate.commands.entry import ListArgument
 
 if TYPE_CHECKING:
-    from crossgate.language.draft import Draft
+    pass
 
 
 @edit_command
@@ -22,9 +22,6 @@ def twin(
     ] = False,
 ) -> Change:
     """Write a list in the other address family, with the names that have addresses of both."""
-    from crossgate.language.twin import write_twin
+    from crossgate import changes
 
-    def change(draft: Draft) -> str:
-        return write_twin(draft, draft.plan.access_list(list_name), new, placed)
-
-    return change
+    return changes.twin(list_name, new, placed=placed)

@@ -4,7 +4,7 @@ existing one.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from itertools import count
 from pathlib import Path
 from typing import NamedTuple
@@ -111,6 +111,24 @@ def write(
         f"{target.name} gets {len(found)} entr{'y' if len(found) == 1 else 'ies'} for "
         f"{_conversations(number)}{left}"
     )
+
+
+def nothing_to_permit(files: Iterable[str], found: Iterable[Distiller], least: int) -> str:
+    """Say why there is nothing to permit in files of traffic, of which conversations were taken that
+    came at least so often.
+    """
+    found = list(found)
+    left = sum(each.unanswered for each in found)
+    it, them = ("is", "it") if left == 1 else ("are", "them")
+    told = f"there is nothing in {', '.join(files)} to permit"
+    if left:
+        told += (
+            f"; {_conversations(left)} that nobody answered {it} left out, and --all permits "
+            f"{them} too"
+        )
+    if any(each.rare for each in found):
+        told += f"; nothing was seen {least} times"
+    return told
 
 
 def _no_pattern(distiller: Distiller, groups: int) -> str:
