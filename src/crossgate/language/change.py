@@ -71,6 +71,10 @@ class Proposal(NamedTuple):
     refused: str
     remarks: tuple[str, ...] = ()
 
+    def __repr__(self) -> str:
+        how = f"refused, {self.refused}" if self.refused else f"files={len(self.new)}"
+        return f"<Proposal {self.said}: {how}>"
+
     @property
     def changes(self) -> bool:
         """Whether there is anything to write."""

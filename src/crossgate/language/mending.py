@@ -63,6 +63,9 @@ class Mend(NamedTuple):
     change: Change
     beside: tuple[int, ...]
 
+    def __repr__(self) -> str:
+        return f"<Mend {'; '.join(self.said)}>"
+
     @property
     def weight(self) -> tuple[int, ...]:
         """The sort key of mends: other traffic between machines, in packets; new errors and
@@ -93,6 +96,9 @@ class Mendable(NamedTuple):
     why: str
     mends: Sequence[Mend]
     reason: str = ""
+
+    def __repr__(self) -> str:
+        return f"<Mendable {self.what} at {self.place} mends={len(self.mends)}>"
 
 
 Moves = Callable[[Session, Packet], Sequence[Step]]

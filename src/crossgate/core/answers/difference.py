@@ -71,6 +71,10 @@ class Difference(NamedTuple):
     spoken: tuple[Hello | None, ...] | None = None
     sets: tuple[PacketSet, ...] = ()
 
+    def __repr__(self) -> str:
+        family, lines = self.family.label, len(self.lines)
+        return f"<Difference {family} {self.was.verdict} to {self.now.verdict} lines={lines}>"
+
     @property
     def deciders(self) -> tuple[Decider | None, Decider | None]:
         """The lines that decide about it before and after."""

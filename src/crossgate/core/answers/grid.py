@@ -36,6 +36,13 @@ class Cell(NamedTuple):
     fates: dict[Family, tuple[tuple[Conversation, Fate], ...]]
     proved: Mapping[Family, tuple[Verdict, ...]] = MappingProxyType({})
 
+    def __repr__(self) -> str:
+        verdicts = {family.label: "/".join(each) for family, each in self.verdicts().items()}
+        told = (
+            ", ".join(f"{family} {each}" for family, each in verdicts.items()) or "no family shared"
+        )
+        return f"<Cell {self.service} {self.source} to {self.destination}: {told}>"
+
     def verdicts(self) -> dict[Family, tuple[Verdict, ...]]:
         """Return the different verdicts of the service's parts, by family."""
         traced = {

@@ -123,6 +123,10 @@ class Grid(NamedTuple):
     cells: Sequence[Cell]
     left: LeftOut
 
+    def __repr__(self) -> str:
+        sizes = f"{len(self.sources)} by {len(self.destinations)} by {len(self.services)}"
+        return f"<Grid {sizes} cells={len(self.cells)}>"
+
 
 class Ends(NamedTuple):
     """The words that a person names ends with, and whether the hosts of sets are meant, one by one."""

@@ -71,6 +71,9 @@ class Leased(NamedTuple):
     exchange: Exchange
     traces: tuple[Trace, ...]
 
+    def __repr__(self) -> str:
+        return f"<Leased {self.exchange.client.name}: {self.verdict}>"
+
     @property
     def verdict(self) -> Verdict:
         """The verdict on the whole exchange, as on a conversation: half-open where a list denies a

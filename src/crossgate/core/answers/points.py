@@ -55,6 +55,10 @@ class Points(NamedTuple):
     crossed: list[CrossedPoint]
     suited: list[Suited]
 
+    def __repr__(self) -> str:
+        family = self.source.address.family.label
+        return f"<Points {family} {self.source.name} to {self.destination.name} crossed={len(self.crossed)}>"
+
 
 def points(network: Network, source: str, destination: str) -> list[Points]:
     """Return the places between two ends of a plan, for each family that both have; a machine

@@ -44,6 +44,9 @@ class Part(NamedTuple):
     packet: Packet
     rest: bool = False
 
+    def __repr__(self) -> str:
+        return f"<Part {self.verdict} lines={len(self.lines)}>"
+
 
 class _Fate(NamedTuple):
     """What becomes of packets: the verdict, the list that stopped them, and whether on the way
@@ -63,6 +66,10 @@ class Reached(NamedTuple):
     family: Family
     devices: bool
     parts: list[Part]
+
+    def __repr__(self) -> str:
+        who = "devices" if self.devices else "machines"
+        return f"<Reached {self.family.label} {who} parts={len(self.parts)}>"
 
 
 def reach(  # noqa: PLR0913

@@ -66,6 +66,10 @@ class Verified(NamedTuple):
     broken: Broken | None = None
     states: int = 1
 
+    def __repr__(self) -> str:
+        how = "held" if self.held else "not held" if self.answered else "not answered"
+        return f"<Verified {self.expectation.text}: {how}>"
+
 
 class Proof(NamedTuple):
     """What has come of a claim, and how often each line decided about packets of it."""

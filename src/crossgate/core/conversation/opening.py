@@ -26,6 +26,10 @@ class Conversation(NamedTuple):
     first: Packet
     alone: bool = False
 
+    def __repr__(self) -> str:
+        family = self.first.family.label
+        return f"<Conversation {family} {self.source.name} to {self.destination.name}>"
+
     @property
     def on_link(self) -> bool:
         """Whether both ends are on one link."""

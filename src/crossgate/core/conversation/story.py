@@ -76,6 +76,9 @@ class Trace(NamedTuple):
     ways: int = 1
     differing: Trace | None = None
 
+    def __repr__(self) -> str:
+        return f"<Trace {self.conversation!r}: {self.verdict}>"
+
     @property
     def decided(self) -> Asked | None:
         """The crossing whose list stopped the conversation; None when no list did."""

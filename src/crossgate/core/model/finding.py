@@ -73,6 +73,9 @@ class Finding(NamedTuple):
     line is to deny first in a list; or, of leases, what one is to permit.
     """
 
+    def __repr__(self) -> str:
+        return f"<Finding {self.name} at {self.place}>"
+
     @property
     def message(self) -> str:
         """What is wrong, and how to mend it."""

@@ -72,6 +72,16 @@ class Plan(Topology):
     expectations: list[Promise] = field(default_factory=list)
     acceptances: list[Acceptance] = field(default_factory=list)
 
+    def __repr__(self) -> str:
+        counts = {
+            "lists": self.every_list,
+            "devices": self.devices,
+            "hosts": self.hosts,
+            "claims": self.expectations,
+        }
+        told = " ".join(f"{word}={len(found)}" for word, found in counts.items())
+        return f"<Plan {self.files[0] if self.files else ''} {told}>"
+
     @cached_property
     def placed(self) -> dict[tuple[Point, Direction, Family], AccessList]:
         """The list at each point, direction and family; one placed on a group is at each of its

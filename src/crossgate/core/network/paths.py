@@ -65,6 +65,9 @@ class Endpoint(NamedTuple):
     others: tuple[str, ...] = ()
     mac: int | None = None
 
+    def __repr__(self) -> str:
+        return f"<Endpoint {self.name} {self.address}>"
+
     @property
     def sender(self) -> tuple[object, ...]:
         """The part of it that decides where its packets go and what they meet."""

@@ -169,7 +169,7 @@ class AddressSet:
         return self._hash
 
     def __repr__(self) -> str:
-        return f"AddressSet({', '.join(self.lines())})"
+        return f"<AddressSet {self.family.label} size={self.size}>"
 
     @property
     def size(self) -> int:

@@ -272,7 +272,7 @@ class PacketSet:
         return hash((ends[0], ends[1], flags, dscp))
 
     def __repr__(self) -> str:
-        return f"PacketSet({self.family.label}, {self.size:,} points)"
+        return f"<PacketSet {self.family.label} size={self.size}>"
 
     @property
     def size(self) -> int:

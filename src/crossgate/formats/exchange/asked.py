@@ -50,6 +50,9 @@ class Written:
     unsaid: list[str] = field(default_factory=list)
     told: list[str] = field(default_factory=list)
 
+    def __repr__(self) -> str:
+        return f"<Written length={len(self.text)} unsaid={len(self.unsaid)}>"
+
 
 @dataclass(frozen=True)
 class Given:

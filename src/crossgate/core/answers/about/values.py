@@ -27,6 +27,9 @@ class About(NamedTuple):
     met: tuple[Met, ...] = ()
     held: tuple[Held, ...] = ()
 
+    def __repr__(self) -> str:
+        return f"<About {self.kind} {self.name}>"
+
 
 def told(facts: Iterable[Fact]) -> tuple[Fact, ...]:
     """Return the facts that have something to tell."""
