@@ -5,20 +5,20 @@ from __future__ import annotations
 import doctest
 import subprocess
 import sys
+from collections.abc import Callable
 from pathlib import Path
 
 import pytest
 
 import crossgate
-from crossgate import library
-from crossgate.demo import write
+from crossgate import changes, library
+from tests.conftest import Run
 
 PAGE = Path(__file__).parents[1] / "docs" / "library.md"
 
 
-def test_the_page_says_what_happens(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    write(tmp_path)
-    monkeypatch.chdir(tmp_path)
+def test_the_page_says_what_happens(traffic: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.chdir(traffic)
     failed, tried = doctest.testfile(
         str(PAGE), module_relative=False, optionflags=doctest.NORMALIZE_WHITESPACE
     )
@@ -26,7 +26,8 @@ def test_the_page_says_what_happens(tmp_path: Path, monkeypatch: pytest.MonkeyPa
 
 
 def test_the_package_has_the_names_of_the_library_and_no_others() -> None:
-    assert {*crossgate.__all__} == {*library.__all__, "__version__"} == {*dir(crossgate)}
+    own = {"__version__", "changes"}
+    assert {*crossgate.__all__} == {*library.__all__, *own} == {*dir(crossgate)}
     assert all(getattr(crossgate, name) is getattr(library, name) for name in library.__all__)
     with pytest.raises(AttributeError, match="has no attribute 'missing'"):
         crossgate.missing  # noqa: B018
@@ -74,3 +75,162 @@ def test_what_a_window_is_now_is_told_on_the_plans_clock() -> None:
         if fact.what == "now"
     ]
     assert sorted(told) == ["open", "shut"]
+
+
+PLAN = """\
+zone Etc/GMT-6
+subnet a 10.0.0.0/24
+subnet b 10.0.1.0/24
+router r
+    interface a 10.0.0.1/24 on a
+    interface b 10.0.1.1/24 on b
+host one 10.0.0.2 on a
+host two 10.0.1.2 on b
+group servers two
+service web tcp/80
+window night daily 22:00-06:00
+list gate extended ipv4
+    10 permit web a to two
+    20 deny ip any to any
+list spare standard ipv4
+    10 permit a
+place gate inbound on r.a
+expect permit web one to two
+"""
+
+MADE = {
+    changes.add_entry(
+        "gate", "permit tcp/443 a to two", before=20
+    ): "+    15 permit tcp/443 a to two",
+    changes.add_entry("gate", "permit ssh one to two", number=5): "+    5 permit ssh one to two",
+    changes.move_entry("gate", 10, after=20): "it breaks 1 expect",
+    changes.change_entry("gate", 20, "deny ip a to any"): "-    20 deny ip any to any",
+    changes.drop_entry("gate", 20): "-    20 deny ip any to any",
+    changes.switch_entry("gate", 20, off=True): "+    20 off deny ip any to any",
+    changes.new_list("fresh", "extended", "ipv6"): "+list fresh extended ipv6",
+    changes.drop_list("spare"): "-list spare standard ipv4",
+    changes.renumber_list("gate", 100, 5): "+    105 deny ip any to any",
+    changes.place_list("spare", "outbound", "r.b"): "+place spare outbound on r.b",
+    changes.place_list("spare", "inbound", "r.a", replace=True): "-place gate inbound on r.a",
+    changes.place_list("gate", "outbound", "r.b", move=True): "+place gate outbound on r.b",
+    changes.lift_list("gate"): "-place gate inbound on r.a",
+    changes.rename("host", "two", "web-server"): "+host web-server 10.0.1.2 on b",
+    changes.fence("b", exceptions=["one"]): "+list fence-b-out extended ipv4",
+    changes.twin("gate", "gate6"): "+list gate6 extended ipv6",
+    changes.add_members("group", "servers", ["one"]): "+group servers two, one",
+    changes.set_window("night", "daily 21:00-06:00"): "+window night daily 21:00-06:00",
+    changes.add_host("three", "10.0.1.3 on b"): "+host three 10.0.1.3 on b",
+    changes.drop_host("two"): "the plan would have errors",
+    changes.add_subnet("c", "10.0.2.0/24"): "+subnet c 10.0.2.0/24",
+    changes.drop_subnet("b"): "the plan would have errors",
+    changes.add_route("r", "default via 10.0.1.9"): "+    route default via 10.0.1.9",
+    changes.add_claim("expect deny ssh one to two"): "+expect deny ssh one to two",
+    changes.drop_claim("18"): "-expect permit web one to two",
+}
+"""Changes, each with what its diff has, or why it is refused."""
+CANNOT_BE = {
+    changes.move_entry("spare", 10, after=20): "with number 20; there is 10",
+    changes.change_entry("gate", 20, "30 deny ip a to any"): "the text is numbered 30",
+    changes.drop_list("gate"): "list gate stands in the network",
+    changes.open_fence("b"): "no fence",
+    changes.take_members("service", "web", ["tcp/80"]): "service web would have no member",
+    changes.drop_route("r", "default"): "no route of r to default",
+}
+"""Changes that cannot be made, each with why not."""
+
+
+@pytest.mark.parametrize(("change", "told"), MADE.items(), ids=range(len(MADE)))
+def test_a_change_does_what_its_command_does(change: changes.Change, told: str) -> None:
+    proposal = crossgate.propose("p.gate", change, unsaved={"p.gate": PLAN.encode()})
+    lines = [" ".join(each.split()) for each in (*proposal.diff, proposal.refused)]
+    assert " ".join(told.split()) in lines
+
+
+@pytest.mark.parametrize(("change", "told"), CANNOT_BE.items(), ids=range(len(CANNOT_BE)))
+def test_a_change_that_cannot_be_made_says_why(change: changes.Change, told: str) -> None:
+    with pytest.raises(crossgate.PlanError, match=told):
+        crossgate.propose("p.gate", change, unsaved={"p.gate": PLAN.encode()})
+
+
+@pytest.mark.parametrize(
+    ("make", "told"),
+    [
+        (lambda: changes.new_list("x", "extended", "ipx"), "ipx is no family; there are ipv4"),
+        (lambda: changes.new_list("x", "wide", "ipv4"), "wide is no kind; there are standard"),
+        (lambda: changes.place_list("gate", "in", "r.a"), "expected inbound, outbound, within"),
+        (lambda: changes.rename("person", "a", "b"), "person is no kind; there are host"),
+        (lambda: changes.add_members("list", "gate", ["x"]), "list has no members"),
+        (
+            lambda: changes.place_list("gate", "inbound", "r.a", move=True, replace=True),
+            "lift the other first",
+        ),
+    ],
+)
+def test_a_change_of_nothing_there_is_is_told_at_once(
+    make: Callable[[], object], told: str
+) -> None:
+    with pytest.raises(crossgate.PlanError, match=told):
+        make()
+
+
+def test_a_proposal_is_written_whole_or_not_and_taken_back(tmp_path: Path, run: Run) -> None:
+    path = tmp_path / "p.gate"
+    path.write_text(PLAN)
+    both = crossgate.propose(
+        path,
+        changes.add_entry("gate", "permit ntp a to two", before=20),
+        changes.move_entry("gate", 15, before=10),
+    )
+    assert both.said == "gate gets 15; gate 15 becomes 5"
+    assert repr(both) == f"<Proposal {both.said}: files=1>"
+    assert both.impact is not None
+    assert {each.now.verdict for each in both.impact.differences} == {crossgate.Verdict.PERMITTED}
+    assert path.read_text() == PLAN
+    crossgate.write(both)
+    assert "    5 permit ntp a to two\n" in path.read_text()
+    with pytest.raises(crossgate.PlanError, match="changed by somebody else meanwhile"):
+        crossgate.write(both)
+    assert "crossgate.write, gate gets 15" in run("--plan", str(path), "undo", "--list").stdout
+    assert run("--plan", str(path), "undo", "--yes").returncode == 0
+    assert path.read_text() == PLAN
+    breaks = crossgate.propose(path, changes.drop_entry("gate", 10))
+    with pytest.raises(crossgate.PlanError, match="it is not written: it breaks 1 expect"):
+        crossgate.write(breaks)
+    assert path.read_text() == PLAN
+    with pytest.raises(crossgate.PlanError, match=r"change 2: .*no list nothing"):
+        crossgate.propose(path, changes.drop_entry("gate", 20), changes.drop_list("nothing"))
+    crossgate.write(crossgate.propose(path, changes.switch_entry("gate", 10, off=False)))
+    crossgate.write(crossgate.propose(path))
+
+
+def test_what_fails_is_mended_as_the_command_mends_it(tmp_path: Path) -> None:
+    path = tmp_path / "p.gate"
+    path.write_text(PLAN + "expect permit tcp/443 one to two\n")
+    every = crossgate.mend(path)
+    (one,) = crossgate.mend(path, "19")
+    assert one.what in {each.what for each in every}
+    crossgate.write(crossgate.propose(path, one.mends[0].change))
+    assert all(each.held for each in crossgate.verify(crossgate.read(path)))
+    with pytest.raises(crossgate.PlanError, match="line 19 holds"):
+        crossgate.mend(path, "19")
+    with pytest.raises(crossgate.PlanError, match=r"no finding spoofabl; .*spoofable"):
+        crossgate.mend(path, "spoofabl")
+
+
+def test_a_table_and_a_file_of_it_are_replayed_alike_on_the_plans_clock(tmp_path: Path) -> None:
+    plan = crossgate.parse(
+        PLAN.replace("10 permit web a to two", "10 permit web a to two during night")
+    )
+    # 18:00 UTC is midnight on the plan's clock.
+    rows = [f"10.0.0.2,10.0.1.2,40000,80,6,2026-12-01T{hour}:00:00Z" for hour in ("06", "18")]
+    file = tmp_path / "flows.csv"
+    names = "srcaddr,dstaddr,srcport,dstport,protocol,start"
+    file.write_text("\n".join([names, *rows]) + "\n")
+    columns = zip(*(row.split(",") for row in rows), strict=True)
+    table = dict(zip(names.split(","), map(list, columns), strict=True))
+    for flows in (file, [str(file)], table):
+        assert crossgate.replay(plan, flows)["verdict"].to_pylist() == ["denied", "permitted"]
+    broken = tmp_path / "cut.pcap"
+    broken.write_bytes(b"\xd4\xc3\xb2\xa1" + bytes(8))
+    with pytest.raises(crossgate.PlanError, match=r"cut\.pcap"):
+        crossgate.replay(plan, [broken])

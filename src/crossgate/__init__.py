@@ -1,6 +1,7 @@
 """Cross Gate: write, place, trace and prove access lists, offline, from one plain-text plan.
 
-As a library it has the names of `crossgate.library`, each made when it is first asked for:
+As a library it has the names of `crossgate.library`, each made when it is first asked for, and
+changes of a plan as `crossgate.changes`:
 
     import crossgate
 
@@ -14,6 +15,7 @@ documents and the names here.
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
+    from crossgate import changes
     from crossgate.library import (
         AddressSet,
         Family,
@@ -30,16 +32,20 @@ if TYPE_CHECKING:
         check,
         compare,
         export,
+        grid,
         leases,
         lines,
+        mend,
         parse,
         points,
+        propose,
         reach,
         read,
         replay,
         trace,
         verify,
         when,
+        write,
     )
 
 __version__ = "0.2.0"
@@ -57,26 +63,33 @@ __all__ = [
     "__version__",
     "about",
     "addresses",
+    "changes",
     "check",
     "compare",
     "export",
+    "grid",
     "leases",
     "lines",
+    "mend",
     "parse",
     "points",
+    "propose",
     "reach",
     "read",
     "replay",
     "trace",
     "verify",
     "when",
+    "write",
 ]
 
 
 def __getattr__(name: str) -> Any:
-    if name in __all__:
-        from importlib import import_module
+    from importlib import import_module
 
+    if name == "changes":
+        return import_module("crossgate.changes")
+    if name in __all__:
         return getattr(import_module("crossgate.library"), name)
     raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
 

@@ -1,13 +1,13 @@
 """Cross Gate as a library: what a program can ask of a plan. `crossgate` itself has all of these
 names.
 
-All of it is offline and changes nothing. What people got wrong is a `PlanError` with its place and
-its mend; a plan that is read with `read` is whole, or `PlanErrors` has every error in it.
+All of it is offline, and only `write` writes. What people got wrong is a `PlanError` with its place
+and its mend; a plan that is read with `read` is whole, or `PlanErrors` has every error in it.
 """
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextvars import copy_context
 from datetime import datetime
 from pathlib import Path
@@ -31,13 +31,18 @@ if TYPE_CHECKING:
 
     from crossgate.core.answers.about.values import About
     from crossgate.core.answers.difference import Difference
+    from crossgate.core.answers.grid_asked import Grid
     from crossgate.core.answers.leases import Leased
     from crossgate.core.answers.points import Points
     from crossgate.core.answers.reach import Reached
     from crossgate.core.answers.verify import Verified
     from crossgate.core.model.accesslist import DeciderKey
     from crossgate.core.model.network import Direction
+    from crossgate.core.traffic.seen import Seen
     from crossgate.formats.exchange.asked import Written
+    from crossgate.language.change import Change, Proposal
+    from crossgate.language.mending import Mendable
+    from crossgate.language.reader import Reading
 
 __all__ = [
     "AddressSet",
@@ -55,16 +60,20 @@ __all__ = [
     "check",
     "compare",
     "export",
+    "grid",
     "leases",
     "lines",
+    "mend",
     "parse",
     "points",
+    "propose",
     "reach",
     "read",
     "replay",
     "trace",
     "verify",
     "when",
+    "write",
 ]
 
 
@@ -81,12 +90,18 @@ def read(
     `include_from`, which the caller trusts. Raises `PlanErrors` with every error in it, and
     `PlanError` for a file that cannot be read.
     """
-    from crossgate.language.reader import read as read_reading
+    return _reading(path, unsaved, include_from).plan
+
+
+def _reading(
+    path: str | Path, unsaved: Mapping[str, bytes] | None, include_from: Sequence[str | Path]
+) -> Reading:
+    from crossgate.language.reader import read as read_files
     from crossgate.language.source import allow_includes
 
-    def within() -> Plan:
+    def within() -> Reading:
         allow_includes(map(Path, include_from))
-        return read_reading(Path(path), unsaved).plan
+        return read_files(Path(path), unsaved)
 
     return copy_context().run(within)
 
@@ -146,6 +161,26 @@ def trace(
         Choice(source_port, (), family),
     )
     return [tracer.trace(conversation) for each in wanted for conversation in each.conversations]
+
+
+def grid(
+    plan: Plan,
+    services: Sequence[str] = (),
+    sources: Sequence[str] = (),
+    destinations: Sequence[str] = (),
+    *,
+    hosts: bool = False,
+    of: When | None = None,
+) -> Grid:
+    """Return who reaches whom, by services, by default those that the plan expects, and ping.
+
+    Ends are hosts, traced, or sets of addresses, proved as a whole; with `hosts`, the hosts of sets
+    are taken one by one. The default are all hosts, or all subnets where there are none. Raises
+    `PlanError` for an unknown end or service, `TooManyPieces` where a cell takes too much work.
+    """
+    from crossgate.core.answers.grid_asked import Ends, grid_of
+
+    return grid_of(plan, of or when(plan), services, Ends(sources, destinations, hosts))
 
 
 def leases(plan: Plan, whose: str, *, of: When | None = None) -> list[Leased]:
@@ -299,37 +334,121 @@ def compare(old: Plan, new: Plan) -> list[Difference]:
     return differences(Session(old), Session(new))
 
 
-def replay(plan: Plan, flows: Any, *, columns: Sequence[str] = ()) -> pa.Table:
-    """Replay a table of packets or flow records through a plan, and return a row for each
-    conversation, with its verdict and what stopped it.
+def propose(
+    path: str | Path,
+    *changes: Change,
+    unsaved: Mapping[str, bytes] | None = None,
+    include_from: Sequence[str | Path] = (),
+    at: datetime | None = None,
+    anyway: bool = False,
+) -> Proposal:
+    """Work out changes of a plan (`crossgate.changes`) as one, on the file as `read` reads it, and
+    return what they would write and do: `said`, `diff`, `impact`, and why it is `refused`.
 
-    `flows` is a pandas data frame, a pyarrow table, or anything else that pyarrow can convert, with
-    columns named by IPFIX elements or the usual short forms; `columns` name others as `WHAT=NAME`,
-    as the option `--column` does. Needs the extra `traffic`. Raises `PlanError` for a table without
-    addresses and protocol.
+    It is refused where the plan would have errors, an expectation that holds would fail, or there
+    would be a new finding that is an error; with `anyway` only the first. `at` is the time for
+    which windows are judged, now by default. Raises `PlanError` for a change that cannot be made.
+    """
+    from crossgate.language.change import propose as worked_out
+    from crossgate.language.together import Asked, together
+
+    reading = _reading(path, unsaved, include_from)
+    numbered = [Asked(f"change {number}", each) for number, each in enumerate(changes, 1)]
+    change = changes[0] if len(changes) == 1 else together(numbered)
+    return worked_out(reading, change, at or reading.plan.now(), anyway=anyway)
+
+
+def write(proposal: Proposal) -> None:
+    """Write what a proposal changes, all of it or nothing, if no file of the plan was changed since
+    it was read; `crossgate undo` takes it back.
+
+    Raises `PlanError` where the proposal is refused, or nothing can be written.
+    """
+    from crossgate.formats.edit_history import History
+    from crossgate.formats.edit_records import half_done
+    from crossgate.formats.own_state import taking_turns
+    from crossgate.formats.replacing import replace_files
+
+    if proposal.refused:
+        raise PlanError(f"it is not written: {proposal.refused}")
+    if not proposal.changes:
+        return
+    path, files = Path(proposal.plan.files[0]), list(map(Path, proposal.read))
+    with taking_turns(files):
+        for edit in half_done(files):
+            raise PlanError(f"{edit.text()}; finish it first: crossgate --plan {edit.plan} recover")
+        replace_files(path, proposal.read, proposal.new)
+        made = f"crossgate.write, {proposal.said}"
+        History(path).add(made, proposal.plan.now(), proposal.old, proposal.new)
+
+
+def mend(
+    path: str | Path,
+    *what: str,
+    unsaved: Mapping[str, bytes] | None = None,
+    include_from: Sequence[str | Path] = (),
+    at: datetime | None = None,
+) -> list[Mendable]:
+    """Return what could be mended in a plan's file: claims that fail and findings that edits end,
+    each with its `mends`, of which each was proved and has a `proposal`.
+
+    `what` names one: the line of a claim, or a finding, its list and its entry. Raises `PlanError`
+    for what is not there.
+    """
+    from crossgate.language.to_mend import to_mend
+
+    reading = _reading(path, unsaved, include_from)
+    found = (look() for look in to_mend(reading, what, at or reading.plan.now()))
+    return [each for each in found if each is not None]
+
+
+def replay(plan: Plan, flows: Any, *, columns: Sequence[str] = ()) -> pa.Table:
+    """Replay packets or flow records through a plan, and return a row for each conversation, with
+    its verdict and what stopped it.
+
+    `flows` are the path of a file or a list of paths, as the command takes them, or a table: a
+    pandas data frame, a pyarrow table, or anything else that pyarrow can convert, with columns
+    named by IPFIX elements or the usual short forms; `columns` name others as `WHAT=NAME`, as the
+    option `--column` does. Needs the extra `traffic`. Raises `PlanError` for a table without
+    addresses and protocol, and for a file that cannot be read to its end.
     """
     import pyarrow as pa
 
     from crossgate.core.answers.replay import Replay
     from crossgate.core.network.ways import Network
+    from crossgate.formats.verdicts import NO_VERDICTS, verdict_rows
+
+    replaying = Replay(Network(plan), plan.time_zone)
+    rows = [NO_VERDICTS]
+    for seen, is_flows in _batches(flows, columns):
+        for family, batch in seen.items():
+            ended = replaying.add(family, batch, plan.client_ports if is_flows else None)
+            rows += [verdict_rows(each, replaying.tracer) for each in ended]
+    rows += [verdict_rows(each, replaying.tracer) for each in replaying.rest()]
+    return pa.concat_tables(rows)
+
+
+def _batches(flows: Any, columns: Sequence[str]) -> Iterator[tuple[dict[Family, Seen], bool]]:
+    """Yield the packets or flow records that `replay` is given, each with whether it is the latter.
+    Raises `PlanError`.
+    """
+    import pyarrow as pa
+
     from crossgate.core.traffic.seen import SECOND
     from crossgate.formats.readers.names import columns_of, told_columns
     from crossgate.formats.readers.tables import TableAccount, read_batches
-    from crossgate.formats.verdicts import NO_VERDICTS, verdict_rows
+    from crossgate.formats.readers.traffic import Traffic
 
+    told, now = told_columns(columns), int(datetime.now().timestamp() * SECOND)
+    paths = [flows] if isinstance(flows, str | Path) else flows
+    if isinstance(paths, list | tuple) and all(isinstance(each, str | Path) for each in paths):
+        traffic = Traffic([Path(each) for each in paths], told, now)
+        yield from traffic.batches()
+        for path, where in traffic.broken:
+            raise PlanError(f"{path} could not be read to its end, at {where}")
+        return
     table = flows if isinstance(flows, pa.Table) else pa.table(flows)
-    replaying = Replay(Network(plan))
-    rows = []
-    now = int(datetime.now().timestamp() * SECOND)
-    told = told_columns(columns)
     columns_of(table.schema.names, told, "the table")
-    for seen in read_batches(
-        table.combine_chunks().to_batches(), told, now, TableAccount(), "the table"
-    ):
-        for family, batch in seen.items():
-            rows += [
-                verdict_rows(each, replaying.tracer)
-                for each in replaying.add(family, batch, plan.client_ports)
-            ]
-    rows += [verdict_rows(each, replaying.tracer) for each in replaying.rest()]
-    return pa.concat_tables([NO_VERDICTS, *rows])
+    batches = table.combine_chunks().to_batches()
+    for seen in read_batches(batches, told, now, TableAccount(), "the table"):
+        yield seen, True

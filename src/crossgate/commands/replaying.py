@@ -234,11 +234,7 @@ def _leave(context: typer.Context, traffic: Traffic, differs: bool) -> None:
     """
     from crossgate.show.console import count, warn
 
-    broken = [
-        (each.path, account.broken)
-        for each in traffic.told
-        if (account := each.capture or each.messages) is not None and account.broken
-    ]
+    broken = traffic.broken
     for path, where in broken:
         warn(f"{path} could not be read to its end, at {where}; what came before it counts")
     if traffic.after is not None and not broken:

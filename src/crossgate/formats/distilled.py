@@ -48,10 +48,9 @@ def distillers_of(
         left = assembler.rest()
         if left is not None:
             distiller.add(left, every)
-    for told in traffic.told:
-        if told.capture is not None and told.capture.broken:
-            raise PlanError(
-                f"{told.path} could not be read to its end, at {told.capture.broken}; what is "
-                "permitted should stand on all of it"
-            )
+    for path, where in traffic.broken:
+        raise PlanError(
+            f"{path} could not be read to its end, at {where}; what is permitted should stand on "
+            "all of it"
+        )
     return {family: distiller for family, (_, _, distiller) in sorted(found.items())}

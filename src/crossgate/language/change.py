@@ -12,6 +12,7 @@ from collections.abc import Callable, Mapping
 from datetime import datetime
 from difflib import SequenceMatcher, unified_diff
 from pathlib import Path
+from types import MappingProxyType
 from typing import NamedTuple
 
 from crossgate.core.impact import Impact, impact_of
@@ -57,8 +58,8 @@ class Proposal(NamedTuple):
     `said` describes it in a sentence; `old` and `new` are the bytes of the files that it changes,
     by name, and `diff` their unified diff. `plan` is the changed plan, or the unchanged one where
     the change would have `errors`; there is an `impact` only where something changes without
-    errors. `remarks` are what else there is to tell. `refused` says why it may not be written, ""
-    where it may.
+    errors. `refused` says why it may not be written, "" where it may. `remarks` are what else
+    there is to tell, and `read` are the bytes of all files of the plan as they were read.
     """
 
     said: str
@@ -70,10 +71,11 @@ class Proposal(NamedTuple):
     errors: tuple[str, ...]
     refused: str
     remarks: tuple[str, ...] = ()
+    read: Mapping[str, bytes] = MappingProxyType({})
 
     def __repr__(self) -> str:
         how = f"refused, {self.refused}" if self.refused else f"files={len(self.new)}"
-        return f"<Proposal {self.said}: {how}>"
+        return f"<Proposal {self.said.splitlines()[0]}: {how}>"
 
     @property
     def changes(self) -> bool:
@@ -112,23 +114,22 @@ def propose(
     draft = Draft(reading, session)
     said = change(draft)
     new = draft.result()
+    nothing = Proposal(
+        said, {}, {}, (), reading.plan, None, (), "", tuple(draft.remarks), reading.data
+    )
     if not new:
-        return Proposal(said, {}, {}, (), reading.plan, None, (), "", tuple(draft.remarks))
+        return nothing
     old = {file: reading.data[file] for file in new}
     try:
         plan = reading.changed(new).plan
     except PlanErrors as errors:
         problems = tuple(dict.fromkeys(str(draft.explained(each)) for each in errors.errors))
-        return Proposal(
-            said,
-            old,
-            new,
-            tuple(_diff(old, new)),
-            reading.plan,
-            None,
-            problems,
-            "the plan would have errors",
-            tuple(draft.remarks),
+        return nothing._replace(
+            old=old,
+            new=new,
+            diff=tuple(_diff(old, new)),
+            errors=problems,
+            refused="the plan would have errors",
         )
     tidy = {
         file: kept_tidy(file, old[file], data, plan)
@@ -138,7 +139,7 @@ def propose(
     if any(data != new[file] for file, data in tidy.items()):
         new = {file: data for file, data in {**new, **tidy}.items() if data != old[file]}
         if not new:
-            return Proposal(said, {}, {}, (), reading.plan, None, (), "", tuple(draft.remarks))
+            return nothing
         old = {file: old[file] for file in new}
         plan = reading.changed(new).plan
     diff = tuple(_diff(old, new))
@@ -147,7 +148,7 @@ def propose(
     refused = "" if anyway else _why_refused(impact)
     if harmless and impact.differences:
         refused = "traffic would be treated otherwise, which must not be; please report this plan"
-    return Proposal(said, old, new, diff, plan, impact, (), refused, tuple(draft.remarks))
+    return nothing._replace(old=old, new=new, diff=diff, plan=plan, impact=impact, refused=refused)
 
 
 def _is_tidy(reading: Reading, file: str) -> bool:

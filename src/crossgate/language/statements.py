@@ -14,6 +14,7 @@ from crossgate.core.model.claim import Promise
 from crossgate.core.model.errors import Place, PlanError, unknown
 from crossgate.core.model.network import Route
 from crossgate.core.model.plan import Plan
+from crossgate.core.wording.sentences import first_of
 from crossgate.language.draft import Draft
 from crossgate.language.source import table_of
 
@@ -178,8 +179,7 @@ def claim_at(plan: Plan, where: str) -> Promise:
         each for each in found if each.place.file == plan.files[0]
     ]
     if not own and len(found) != 1:
-        known = found or plan.expectations[:3]
-        lines = ", ".join(plan.line_of(each.place) for each in known)
-        mend = f"; there is one in lines {lines} and so on" if lines else ""
+        known = [plan.line_of(each.place) for each in found or plan.expectations]
+        mend = f"; there is one in line{'s' * (len(known) > 1)} {first_of(known)}" if known else ""
         raise PlanError(f"no expect or keep line stands in {where}{mend}")
     return (own or found)[0]

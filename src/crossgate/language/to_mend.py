@@ -60,12 +60,12 @@ def to_mend(
     )
     named, borders = False, set[str]()
     for finding in audit(session, now).findings:
-        told = [
+        told = (
             finding.name,
             finding.access_list or "",
             "" if finding.entry is None else str(finding.entry),
-        ]
-        if words != told[: len(words)] or finding.name == "locked-out":
+        )
+        if tuple(words) != told[: len(words)] or finding.name == "locked-out":
             continue
         named = True
         if finding.name == "spoofable" and finding.segment is not None and len(words) < 3:

@@ -5,10 +5,10 @@ name.
 from __future__ import annotations
 
 import os
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sized
 from contextlib import suppress
 from dataclasses import dataclass, field
-from datetime import datetime
+from datetime import datetime, tzinfo
 from functools import cached_property
 from typing import Any
 
@@ -73,7 +73,7 @@ class Plan(Topology):
     acceptances: list[Acceptance] = field(default_factory=list)
 
     def __repr__(self) -> str:
-        counts = {
+        counts: dict[str, Sized] = {
             "lists": self.every_list,
             "devices": self.devices,
             "hosts": self.hosts,
@@ -247,9 +247,14 @@ class Plan(Topology):
         """Return the present time, on the wall clock of the plan's time zone, or on the system's
         where it names none.
         """
+        return datetime.now(self.time_zone).replace(tzinfo=None)
+
+    @property
+    def time_zone(self) -> tzinfo | None:
+        """The time zone of the devices' clocks, None for the system's."""
         from zoneinfo import ZoneInfo
 
-        return datetime.now(ZoneInfo(self.zone) if self.zone else None).replace(tzinfo=None)
+        return ZoneInfo(self.zone) if self.zone else None
 
     def state_at(self, when: When) -> State:
         """Return the state of all conditions for a question."""

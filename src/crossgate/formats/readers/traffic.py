@@ -91,6 +91,15 @@ class Traffic:
             last.capture.octets if last is not None and last.capture is not None else 0
         )
 
+    @property
+    def broken(self) -> list[tuple[Path, str]]:
+        """The files that could not be read to their end, each with where it broke off."""
+        return [
+            (each.path, account.broken)
+            for each in self.told
+            if (account := each.capture or each.messages) is not None and account.broken
+        ]
+
     def batches(self) -> Iterator[tuple[dict[Family, Seen], bool]]:
         """Yield the traffic in batches, each with whether these are flow records. Raises
         `PlanError` for what cannot be read.
