@@ -72,7 +72,11 @@ def fare(
                     return Fared(Verdict.HALF_OPEN, leg, (at, decider), [*decided, decider])
         for at, own in lists(network, path, packet):
             if not remembers(plan, at, passed):
-                deciders = [asked(own, packet, way, each) for each in (way.hello, *hellos)]
+                # What some entry takes is tried first, and no TLS last.
+                known = (
+                    each for each in hellos if any(judges(entry, each) for entry in own.entries)
+                )
+                deciders = [asked(own, packet, way, each) for each in (way.hello, *known, None)]
                 decider = next((each for each in deciders if each.permits), deciders[0])
                 decided.append(decider)
                 if not decider.permits:
@@ -143,6 +147,11 @@ def asked(own: AccessList, packet: Packet, way: Way, hello: Hello | None) -> Dec
     return Decider(
         own, next((each for each in entries if each.matches(packet) and takes(each, hello)), None)
     )
+
+
+def judges(entry: Entry, hello: Hello | None) -> bool:
+    """Whether an entry asks for TLS, and for this one."""
+    return hello is not None and entry.tls is not None and not entry.off and takes(entry, hello)
 
 
 def takes(entry: Entry, hello: Hello | None) -> bool:

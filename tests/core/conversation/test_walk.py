@@ -23,7 +23,7 @@ from crossgate.core.model.accesslist import Decider, DeciderKey
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.condition import State
 from crossgate.core.model.plan import Plan
-from crossgate.core.model.tls import hello_of, settled
+from crossgate.core.model.tls import classes, hello_of, settled
 from crossgate.core.network.endpoints import at_address
 from crossgate.core.network.ways import Network
 from tests import net
@@ -43,10 +43,8 @@ def fares(network: Network, wanted: Conversation, state: State = frozenset()) ->
     reference: one for each way back on which it differs.
     """
     first, strays = wanted.first, astray(network, wanted) is not None
-    hellos = (
-        *dict.fromkeys(hello for each in network.plan.lists.values() for hello in each.hellos),
-        None,
-    )
+    # The newest version first, as lists try them.
+    hellos = classes(frozenset(test for each in network.plan.lists.values() for test in each.tls))
     hello = hello_of(state)
     found = []
     for there in network.ways(wanted.source, Address(first.family, first.destination)):
