@@ -42,7 +42,10 @@ class Tokens:
             if each.stateful and name in listed
         }
         self.placed = {Crossing(*each) for each in (asked if places is None else places)}
-        self._translating = {each.device for each in plan.translations[family]}
+        self._translating = {
+            each.device: plan.devices[each.device].itself for each in plan.translations[family]
+        }
+        self._translated_at = {each.point for each in plan.translations[family]}
 
     def number(self, token: Token) -> int:
         """Return the number of a token, a new one where it has none yet."""
@@ -76,15 +79,23 @@ class Tokens:
             } | {hop.device}
             yield from sorted(self._stateful & passed)
         for each in hop.crossings:
-            border = (
-                Border(each.point, each.direction)
-                if each.point.owner in self._translating
-                and each.point.kind is PointKind.INTERFACE
-                and each.rulings is None
-                else None
-            )
+            border = self._border(each)
             if border is not None and each.direction is Direction.OUTBOUND:
                 yield border
             yield each, each.rulings is not None or each in self.placed
             if border is not None and each.direction is Direction.INBOUND:
                 yield border
+
+    def _border(self, crossing: Crossing) -> Border | None:
+        """Return the border of translations that is crossed, if any. Interfaces without rules do the
+        same for packets, whichever they are: they are one border of their device.
+        """
+        itself = self._translating.get(crossing.point.owner)
+        if (
+            itself is None
+            or crossing.point.kind is not PointKind.INTERFACE
+            or crossing.rulings is not None
+        ):
+            return None
+        ruled = crossing.point in self._translated_at
+        return Border(crossing.point if ruled else itself, crossing.direction)

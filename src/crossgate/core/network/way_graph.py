@@ -14,7 +14,9 @@ from crossgate.core.network.paths import Crossing
 
 
 class Border(NamedTuple):
-    """A border of translations: an interface of a device that translates, crossed in one direction."""
+    """A border of translations, crossed in one direction: an interface with rules, or any of the
+    other interfaces of a device that translates, for which the device itself stands.
+    """
 
     point: Point
     direction: Direction
