@@ -114,7 +114,7 @@ def test_every_kind_of_thing_of_the_demo(demo: Path) -> None:
     assert facts(told(plan, "vlan 80")["vlan"])["subnets"][0].startswith("tickets ")
     assert facts(told(plan, "10.64.9.21")["address"])["whose"] == ("host kiosk-1",)
     assert facts(told(plan, "192.0.2.14")["address"])["whose"][0].startswith("shared gateway of")
-    assert "stands for others at breakwater.sea" in str(told(plan, "192.0.2.9")["address"])
+    assert "stands for others at breakwater.sea" in str(told(plan, "192.0.2.9")["address"].facts)
     assert facts(told(plan, "224.0.0.1")["address"])["routed"][0].startswith("no: ")
     assert facts(told(plan, "10.64.32.0/23")["addresses"])["hosts"] == ("gate-1", "camera-1")
     assert told(plan, "10.64.32.10 wild 0.0.3.0").keys() == {"addresses"}

@@ -81,17 +81,14 @@ class CrossedGraphs(TranslatedWays):
         if not self.touches(source, end, (there, back)):
             return self.unbordered(there)
         # What becomes of answers depends on where the devices that take them back hand them on to.
-        onward = sorted(
-            (each.owner, self._onward(each.owner, source))
-            for each in self.translations.leaving(source)
-        )
+        onward = self._handed_on(source)
         like = self.translations.like(source, 0), self.translations.like(end, 1)
         # A device that does not know what is answered takes the answer for something new.
         as_new = self.translations.fitting(end)
         answers = tuple(
             self.plain(destination, each) for each in self.translations.instead_of(source)
         )
-        key = there, back, *like, tuple(onward), as_new, answers
+        key = there, back, *like, onward, as_new, answers
         if key not in self._numbers:
             numbers = set()
             for part in self.by_sort(origin, destination, (there, back)):
@@ -103,6 +100,21 @@ class CrossedGraphs(TranslatedWays):
 
     @cached_property
     def _numbers(self) -> dict[tuple[object, ...], int]:
+        return {}
+
+    def _handed_on(self, source: Address) -> tuple[tuple[str, int], ...]:
+        """Return the devices that may take back a translation of a source, each with what follows
+        where it hands an answer on to it.
+        """
+        if source not in self._onward_from:
+            devices = {each.owner for each in self.translations.leaving(source)}
+            self._onward_from[source] = tuple(
+                (each, self._onward(each, source)) for each in sorted(devices)
+            )
+        return self._onward_from[source]
+
+    @cached_property
+    def _onward_from(self) -> dict[Address, tuple[tuple[str, int], ...]]:
         return {}
 
     def is_translated(self, number: int) -> bool:

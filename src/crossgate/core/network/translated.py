@@ -58,6 +58,7 @@ class Translations:
         self._like: dict[object, Address] = {}
         self._source_like: dict[Address, Address] = {}
         self._fitting: dict[Address, tuple[int, ...]] = {}
+        self._instead: dict[Address, tuple[Address, ...]] = {}
         self._public: dict[Address, bool] = {}
         self.met: set[int] = set()
         """The rules that have taken packets, of all that were asked about."""
@@ -79,16 +80,16 @@ class Translations:
 
     def leaving(self, source: Address) -> set[Point]:
         """Return the borders at which some rule may give a source another address."""
-        return {
-            rule.point
-            for rule in self.rules
-            if rule.kind is not TranslationKind.ENTERING
-            and rule.public
-            and any(each.contains(source.value) for each in rule.inside)
-        }
+        rules = (self.rules[each] for each in self.fitting(source))
+        return {rule.point for rule in rules if rule.public}
 
-    def instead_of(self, source: Address) -> Iterator[Address]:
-        """Yield the addresses that a source may get at the first border by which it leaves."""
+    def instead_of(self, source: Address) -> tuple[Address, ...]:
+        """Return the addresses that a source may get at the first border by which it leaves."""
+        if source not in self._instead:
+            self._instead[source] = tuple(self._instead_of(source))
+        return self._instead[source]
+
+    def _instead_of(self, source: Address) -> Iterator[Address]:
         for rule in self.rules:
             fits = any(each.contains(source.value) for each in rule.inside)
             for block in rule.public if fits and rule.kind is TranslationKind.LEAVING else ():
