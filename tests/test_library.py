@@ -200,7 +200,9 @@ def test_a_proposal_is_written_whole_or_not_and_taken_back(tmp_path: Path, run: 
     with pytest.raises(crossgate.PlanError, match=r"change 2: .*no list nothing"):
         crossgate.propose(path, changes.drop_entry("gate", 20), changes.drop_list("nothing"))
     crossgate.write(crossgate.propose(path, changes.switch_entry("gate", 10, off=False)))
-    crossgate.write(crossgate.propose(path))
+    nothing = crossgate.propose(path)
+    assert repr(nothing) == "<Proposal : files=0>"
+    crossgate.write(nothing)
 
 
 def test_what_fails_is_mended_as_the_command_mends_it(tmp_path: Path) -> None:

@@ -75,7 +75,8 @@ class Proposal(NamedTuple):
 
     def __repr__(self) -> str:
         how = f"refused, {self.refused}" if self.refused else f"files={len(self.new)}"
-        return f"<Proposal {self.said.splitlines()[0]}: {how}>"
+        said, *_ = self.said.partition("\n")
+        return f"<Proposal {said}: {how}>"
 
     @property
     def changes(self) -> bool:
