@@ -11,8 +11,8 @@ from crossgate.core.model.address import Address, Family, Pattern, single
 from crossgate.core.model.entry import Entry
 from crossgate.core.network.address_classes import AddressClass
 from crossgate.core.sets.addresses import AddressSet
-from crossgate.core.sets.patterns import Excluded, PatternIndex
-from crossgate.core.traffic.between import Flow, flows_between, merged
+from crossgate.core.sets.patterns import PatternIndex
+from crossgate.core.traffic.between import Flow, FlowEnd, end_without, flows_of, merged
 from crossgate.core.traffic.session import Session
 
 _MOST_FLOWS = 20_000
@@ -34,6 +34,7 @@ class Machines:
         self._joined: dict[Family, dict[int, tuple[Pattern, ...]]] = kept.setdefault("joined", {})
         self._senders: dict[str, dict[int, list[int]]] = kept.setdefault("senders", {})
         self._flows: dict[tuple[Family, int, int], list[Flow]] = kept.setdefault("flows", {})
+        self._ends: dict[tuple[Family, int], FlowEnd] = kept.setdefault("ends", {})
 
     def senders(self, access_list: AccessList) -> dict[int, list[int]]:
         """Return, for each address class of machines that send across a list, the classes of
@@ -88,23 +89,23 @@ class Machines:
         if key not in self._flows:
             if len(self._flows) > _MOST_FLOWS:
                 self._flows.clear()
-            ends, machines = (
-                [self._session.address_classes(family)[each] for each in (one, other)],
-                self._machines(family),
-            )
-            patterns, excluded = (
-                ((ends[0].pattern,), (ends[1].pattern,)),
-                Excluded(machines[one], machines[other]),
-            )
-            self._flows[key] = flows_between(
+            classes = self._session.address_classes(family)
+            self._flows[key] = flows_of(
                 self._session.network,
-                ends[0].end,
-                ends[1].end,
-                patterns,
-                excluded,
-                numbers=self._session.matrix(family).plain_between(one, other),
+                classes[one].end,
+                classes[other].end,
+                (self._end(family, one), self._end(family, other)),
+                self._session.matrix(family).plain_between(one, other),
             )
         return self._flows[key]
+
+    def _end(self, family: Family, index: int) -> FlowEnd:
+        """Return the machines of an address class, as an end of flows."""
+        key = (family, index)
+        if key not in self._ends:
+            own = self._session.address_classes(family)[index]
+            self._ends[key] = end_without((own.pattern,), self._machines(family)[index])
+        return self._ends[key]
 
     def flows_to(self, family: Family, one: int, others: Iterable[int]) -> Iterator[Flow]:
         """Yield what the machines of one address class send to those of each of others."""

@@ -156,10 +156,18 @@ class Plan(Topology):
         family = access_list.family if isinstance(access_list, AccessList) else None
         return {
             (point, each.direction): None
-            for each in (self.frame_placements if family is None else self.placements)
-            if each.access_list == access_list.name
+            for each in self._placements_of[family is None].get(access_list.name, ())
             for point in self.points_of(each.point, family)
         }
+
+    @cached_property
+    def _placements_of(self) -> tuple[dict[str, list[Placement]], dict[str, list[Placement]]]:
+        """The placements of each list, of those for packets and of those for frames."""
+        found: tuple[dict[str, list[Placement]], dict[str, list[Placement]]] = {}, {}
+        for own, every in zip(found, (self.placements, self.frame_placements), strict=True):
+            for each in every:
+                own.setdefault(each.access_list, []).append(each)
+        return found
 
     @cached_property
     def every_window(self) -> dict[str, Window]:

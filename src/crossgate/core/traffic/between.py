@@ -92,12 +92,16 @@ def flows(
             )
         return kinds[key]
 
-    ends: dict[tuple[Pattern, bool, bool], _End] = {}
+    ends: dict[tuple[Pattern, bool, bool], FlowEnd] = {}
 
-    def own(each: AddressClass, devices: bool, sends: bool, excluded: tuple[Pattern, ...]) -> _End:
+    def own(
+        each: AddressClass, devices: bool, sends: bool, excluded: tuple[Pattern, ...]
+    ) -> FlowEnd:
         key = each.pattern, devices, sends
         if key not in ends:
-            ends[key] = _own(each.within(asked[0 if sends else 1]), excluded, hidden(devices))
+            ends[key] = end_without(
+                each.within(asked[0 if sends else 1]), excluded, hidden(devices)
+            )
         return ends[key]
 
     sent: dict[tuple[Hashable, int], list[int]] = {}
@@ -123,7 +127,7 @@ def flows(
             known: tuple[int | None, int | None] = (None, None)
             if numbers and not network.plan.translations[first.end.address.family]:
                 known = numbers(first, last)
-            found += _by_service(network, first.end, last.end, sides, known)
+            found += flows_of(network, first.end, last.end, sides, known)
     return found
 
 
@@ -140,18 +144,22 @@ def flows_between(
     `excluded`, of which the `hidden` ones stay in as such. `numbers` are the nodes by addresses
     alone, there and back, where they are known.
     """
-    one, other = (_own(end, left_out, hidden) for end, left_out in zip(ends, excluded, strict=True))
-    return _by_service(network, source, destination, (one, other), numbers)
+    one, other = (
+        end_without(end, left_out, hidden) for end, left_out in zip(ends, excluded, strict=True)
+    )
+    return flows_of(network, source, destination, (one, other), numbers)
 
 
-def _by_service(
+def flows_of(
     network: Network,
     source: Endpoint,
     destination: Endpoint,
-    sides: tuple[_End, _End],
+    sides: tuple[FlowEnd, FlowEnd],
     numbers: tuple[int | None, int | None],
 ) -> list[Flow]:
-    """Return a flow for each sort of traffic that takes the same ways."""
+    """Return the flows from one end to another, as `flows_between` does: one for each sort of
+    traffic that takes the same ways.
+    """
     one, other = sides
     return [
         Flow(
@@ -238,37 +246,37 @@ def united(found: Iterable[tuple[_Kind, Flow]]) -> list[tuple[_Kind, Flow]]:
     return [(several[0][0], _one([each for _, each in several], 0)) for several in got.values()]
 
 
-class _End(NamedTuple):
+class FlowEnd(NamedTuple):
     """The addresses of one end of a flow, and which of them are hidden."""
 
     every: AddressSet
     hidden: AddressSet
 
 
-def _own(
-    patterns: Iterable[Pattern], excluded: Iterable[Pattern], hidden: Collection[Pattern]
-) -> _End:
+def end_without(
+    patterns: Iterable[Pattern], excluded: Iterable[Pattern], hidden: Collection[Pattern] = ()
+) -> FlowEnd:
     """Return the addresses of some patterns without the excluded ones; excluded addresses that are
     `hidden` stay.
     """
     inside, outside = tuple(patterns), tuple(excluded)
     family = inside[0].family
     left_out = AddressSet.of(family, (each for each in outside if each not in hidden))
-    return _End(
+    return FlowEnd(
         AddressSet.of(family, inside) - left_out,
         AddressSet.of(family, (each for each in outside if each in hidden)),
     )
 
 
-def _joined(several: Sequence[_End]) -> _End:
+def _joined(several: Sequence[FlowEnd]) -> FlowEnd:
     """Return several ends as one; an address that is hidden in one of them only is not hidden."""
     if len(several) == 1:
         return several[0]
     every = AddressSet.union([each.every for each in several])
-    return _End(every, every - AddressSet.union([each.every - each.hidden for each in several]))
+    return FlowEnd(every, every - AddressSet.union([each.every - each.hidden for each in several]))
 
 
-def _hidden(source: _End, destination: _End) -> tuple[AddressSet, AddressSet] | None:
+def _hidden(source: FlowEnd, destination: FlowEnd) -> tuple[AddressSet, AddressSet] | None:
     return (source.hidden, destination.hidden) if source.hidden or destination.hidden else None
 
 
@@ -285,8 +293,8 @@ def _one(several: Sequence[Flow], side: int) -> Flow:
     )
 
 
-def _side(flow: Flow, side: int) -> _End:
+def _side(flow: Flow, side: int) -> FlowEnd:
     every = flow.receivers if side else flow.senders
-    return _End(
+    return FlowEnd(
         every, AddressSet.of(every.family, ()) if flow.hidden is None else flow.hidden[side]
     )
