@@ -8,7 +8,7 @@ from hypothesis import example, given
 from hypothesis import strategies as st
 
 from crossgate.core.model.address import Family, Pattern, pattern
-from crossgate.core.sets.patterns import PatternIndex, less
+from crossgate.core.sets.patterns import PatternIndex, less, merged
 
 ANY = st.builds(
     pattern, st.just(Family.IPV4), st.integers(0, 63), st.sampled_from([0, 1, 3, 7, 15, 63, 5, 32])
@@ -38,3 +38,14 @@ def test_what_is_left_has_each_address_that_no_excluded_one_has(
             each.contains(address) for each in excluded
         )
         assert bool(found) is wanted
+
+
+@given(st.lists(ANY, max_size=12))
+def test_those_that_no_other_covers_stay_in_their_order(patterns: list[Pattern]) -> None:
+    kept = [
+        each
+        for number, each in enumerate(patterns)
+        if each not in patterns[:number]
+        and not any(other != each and other.covers(each) for other in patterns)
+    ]
+    assert merged(patterns) == (*kept,)

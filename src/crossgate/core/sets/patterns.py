@@ -189,13 +189,17 @@ def joined(patterns: Iterable[Pattern], wild: bool = False) -> Patterns:
 
 def merged(patterns: Iterable[Pattern]) -> tuple[Pattern, ...]:
     """Return the patterns that no other one of the set covers, in their order."""
-    kept: list[Pattern] = []
-    for candidate in patterns:
-        _, value, wildcard = candidate
-        for _, own, free in kept:
-            if not (wildcard | (value ^ own)) & ~free:
-                break
-        else:
-            kept = [other for other in kept if not candidate.covers(other)]
-            kept.append(candidate)
-    return tuple(kept)
+    given = list(dict.fromkeys(patterns))
+    known: dict[int, set[int]] = {}
+    for _, value, wildcard in given:
+        known.setdefault(wildcard, set()).add(value)
+
+    def covered(pattern: Pattern) -> bool:
+        _, value, wildcard = pattern
+        return any(
+            value & ~free in values
+            for free, values in known.items()
+            if free != wildcard and not wildcard & ~free
+        )
+
+    return tuple(each for each in given if not covered(each))
