@@ -58,8 +58,7 @@ def meet(one: Spans, other: Spans) -> bool:
 def _clipped(spans: Spans, first: int, end: int) -> Spans:
     if not spans or (first <= spans[0][0] and spans[-1][1] <= end):
         return spans
-    start = bisect_right(spans, (first,))
-    start -= start > 0 and spans[start - 1][1] > first
+    start = _behind(spans, first)
     stop = bisect_left(spans, (end,))
     if start >= stop:
         return ()
@@ -69,9 +68,15 @@ def _clipped(spans: Spans, first: int, end: int) -> Spans:
     return tuple(inside)
 
 
+def _behind(spans: Spans, number: int) -> int:
+    """Return the index of the first span that ends behind a number."""
+    index = bisect_right(spans, (number,))
+    return index - (index > 0 and spans[index - 1][1] > number)
+
+
 def less(one: Spans, other: Spans) -> Spans:
     """Return the numbers that are in the first set only."""
-    found, there = [], 0
+    found, there = [], _behind(other, one[0][0]) if one else 0
     for first, end in one:
         while there < len(other) and other[there][1] <= first:
             there += 1
@@ -90,7 +95,7 @@ def within(one: Spans, other: Spans) -> bool:
     """Whether the second set has all numbers of the first."""
     if one is other or one == other:
         return True
-    there = 0
+    there = _behind(other, one[0][0]) if one else 0
     for first, end in one:
         while there < len(other) and other[there][1] <= first:
             there += 1

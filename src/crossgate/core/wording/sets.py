@@ -6,7 +6,8 @@ but" where that is shorter.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from bisect import bisect_left, bisect_right
+from collections.abc import Iterable, Iterator, Sequence
 from typing import NamedTuple
 
 from crossgate.core.model.address import Family, Pattern, everything, format_address, single
@@ -236,7 +237,16 @@ class Wording:
             if not more and block.wildcard
         ]
         while len(left) > 2 and around:
-            saved, name, block, hole, inside = max(self._less_a_few(*each, left) for each in around)
+            order = sorted(left, key=lambda each: each.first)
+            firsts = [each.first for each in order]
+            saved, name, block, hole, inside = max(
+                self._less_a_few(
+                    name,
+                    block,
+                    order[bisect_left(firsts, block.first) : bisect_right(firsts, block.last)],
+                )
+                for name, block in around
+            )
             if saved <= 0:
                 break
             taken.append(_Term(name, frozenset((block,))))
@@ -250,12 +260,12 @@ class Wording:
         return (taken, left_out) if not left_out or _are(taken, left_out, wanted) else None
 
     def _less_a_few(
-        self, name: str, around: Pattern, left: set[Pattern]
+        self, name: str, around: Pattern, near: Sequence[Pattern]
     ) -> tuple[int, str, Pattern, tuple[Pattern, ...], frozenset[Pattern]]:
         """Return how many terms are saved by writing the addresses in a named prefix as that prefix
-        with an exception.
+        with an exception; `near` are those of the patterns to be written that may be in it.
         """
-        inside = frozenset(each for each in left if around.covers(each))
+        inside = frozenset(each for each in near if around.covers(each))
         if len(inside) < 3:
             return 0, name, around, (), inside
         own = AddressSet.of(around.family, inside)
