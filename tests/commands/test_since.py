@@ -131,7 +131,7 @@ def test_what_cannot_be_asked(commit: Callable[..., None], run: Run, tmp_path: P
         (("ssh", "h", "k"), "who sends comes first: crossgate since h k ssh"),
         (
             ("--claim", "3"),
-            "--claim: no expect or keep line stands in 3; there is one in lines 8",
+            "--claim: no expect or keep line stands in 3; there is one in line 8",
         ),
         (("h", "--claim", "8"), "leave FROM, TO and SERVICE out"),
     ):
