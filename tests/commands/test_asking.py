@@ -834,6 +834,29 @@ def test_compare_takes_two_plans_and_names_both(run: Run, answer: Ask, demo: Pat
         )
 
 
+def test_an_address_that_a_device_had_or_gets_is_no_exception_to_what_differs(
+    run: Run, tmp_path: Path
+) -> None:
+    text = """\
+subnet a 10.0.0.0/24
+subnet b 10.0.1.0/24
+router r
+    interface a 10.0.0.1/24 on a
+    interface b 10.0.1.1/24 on b
+list gate extended ipv4
+    10 permit ip any to any
+place gate inbound on r.a
+"""
+    other = text.replace("10.0.0.1/24", "10.0.0.254/24").replace("permit", "deny")
+    (tmp_path / "old.gate").write_text(text)
+    (tmp_path / "new.gate").write_text(other)
+    told = run("compare", "old.gate", "new.gate").stdout.splitlines()
+    assert [" ".join(each.split()) for each in told if each.startswith("    ip")] == [
+        "ip a to b",
+        "ip b to a",
+    ]
+
+
 def test_compare_since_a_revision(run: Run, answer: Ask, tmp_path: Path, demo: Path) -> None:
     plan, names = demo / "ternhaven.gate", demo / "names.gate"
     text = plan.read_text()

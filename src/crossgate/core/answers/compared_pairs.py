@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
 from datetime import datetime
+from functools import cache
 from itertools import product
 from typing import Any, NamedTuple
 
 from crossgate.core.answers.change import Change
 from crossgate.core.model.accesslist import AccessList, AnyList
-from crossgate.core.model.address import Family
+from crossgate.core.model.address import Family, Pattern
 from crossgate.core.model.condition import State
 from crossgate.core.model.conditions import Limit, exceeded
 from crossgate.core.model.plan import Plan
@@ -18,7 +19,7 @@ from crossgate.core.model.window import Window, open_at, states
 from crossgate.core.network.ways import Network, Ways
 from crossgate.core.sets import spans as line
 from crossgate.core.sets.effort import TooManyPieces, gathered
-from crossgate.core.traffic.between import Flow, flows_between, united
+from crossgate.core.traffic.between import Flow, FlowEnd, end_without, flows_of, united
 from crossgate.core.traffic.examples import unmentioned
 from crossgate.core.traffic.flows import lists_on
 
@@ -63,24 +64,30 @@ def compared_pairs(
         devices: unmentioned(networks[0], devices) | unmentioned(networks[1], devices)
         for devices in (False, True)
     }
+
+    @cache
+    def end_of(pattern: Pattern, excluded: tuple[Pattern, ...], devices: bool) -> FlowEnd:
+        return end_without((pattern,), excluded, hidden[devices])
+
     found: list[tuple[tuple[ComparedSide, ComparedSide, bool], Flow]] = []
     for source, destination, excluded, nodes in change.pairs(family):
-        ends = ((source.pattern,), (destination.pattern,))
         devices = any(
             end is not None and end.device is not None for end in (*source.ends, *destination.ends)
+        )
+        ends = (
+            end_of(source.pattern, excluded.sources, devices),
+            end_of(destination.pattern, excluded.destinations, devices),
         )
         flows: list[list[Flow]] = []
         with gathered(missed):
             flows = [
                 []
                 if one is None or other is None
-                else flows_between(
+                else flows_of(
                     network,
                     one,
                     other,
                     ends,
-                    excluded,
-                    hidden[devices],
                     (None, None) if network.plan.translations[family] else numbers,
                 )
                 for network, one, other, numbers in zip(

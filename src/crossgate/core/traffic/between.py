@@ -12,7 +12,7 @@ from crossgate.core.network.address_classes import AddressClass
 from crossgate.core.network.paths import Endpoint
 from crossgate.core.network.ways import Network, Ways
 from crossgate.core.sets.addresses import AddressSet, apart
-from crossgate.core.sets.patterns import Excluded, PatternIndex
+from crossgate.core.sets.patterns import PatternIndex
 from crossgate.core.sets.region import ALL_WHAT, Region
 from crossgate.core.sets.spans import Spans
 
@@ -131,25 +131,6 @@ def flows(
     return found
 
 
-def flows_between(
-    network: Network,
-    source: Endpoint,
-    destination: Endpoint,
-    ends: tuple[Iterable[Pattern], Iterable[Pattern]],
-    excluded: Excluded,
-    hidden: Collection[Pattern] = (),
-    numbers: tuple[int | None, int | None] = (None, None),
-) -> list[Flow]:
-    """Return the flows from one end to another between the addresses `ends` without those
-    `excluded`, of which the `hidden` ones stay in as such. `numbers` are the nodes by addresses
-    alone, there and back, where they are known.
-    """
-    one, other = (
-        end_without(end, left_out, hidden) for end, left_out in zip(ends, excluded, strict=True)
-    )
-    return flows_of(network, source, destination, (one, other), numbers)
-
-
 def flows_of(
     network: Network,
     source: Endpoint,
@@ -157,8 +138,9 @@ def flows_of(
     sides: tuple[FlowEnd, FlowEnd],
     numbers: tuple[int | None, int | None],
 ) -> list[Flow]:
-    """Return the flows from one end to another, as `flows_between` does: one for each sort of
-    traffic that takes the same ways.
+    """Return the flows from one end to another, between the addresses of both `sides`: one for each
+    sort of traffic that takes the same ways. `numbers` are the nodes by addresses alone, there and
+    back, where they are known.
     """
     one, other = sides
     return [
