@@ -167,7 +167,7 @@ def rehearse(
 def _clock(plan: Plan, at: str | None) -> Callable[[], datetime]:
     """Return the clock for windows: the system's, shifted to begin at the time that is asked for."""
     if at is None:
-        return lambda: plan.now()
+        return plan.now
     begun, asked = datetime.now(), moment(at, plan)
     return lambda: asked + (datetime.now() - begun if datetime.now() > begun else timedelta())
 

@@ -147,7 +147,8 @@ def grid_of(
 ) -> Grid:
     """Return who reaches whom, by services, or by those that the plan expects, and ping.
 
-    An end may be only in the `other` plan; the rest is as for `cells_of`. Raises `PlanError` for an unknown end or service, and where there are no ends.
+    An end may be only in the `other` plan; the rest is as for `cells_of`. Raises `PlanError` for an
+    unknown end or service, and where there are no ends.
     """
     asked = (ends.sources, ends.destinations)
     sources, destinations = (ends_of(plan, each, ends.hosts, other) for each in asked)

@@ -56,8 +56,8 @@ class Points(NamedTuple):
     suited: list[Suited]
 
     def __repr__(self) -> str:
-        family = self.source.address.family.label
-        return f"<Points {family} {self.source.name} to {self.destination.name} crossed={len(self.crossed)}>"
+        ends = f"{self.source.name} to {self.destination.name}"
+        return f"<Points {self.source.address.family.label} {ends} crossed={len(self.crossed)}>"
 
 
 def points(network: Network, source: str, destination: str) -> list[Points]:
