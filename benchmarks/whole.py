@@ -10,8 +10,8 @@ time allowed is killed, and told.
     whole.py [SIZE [SHAPE [FAMILY [JOB...]]]] [--against COMMIT]
 
 Without a shape it is the site with two cores, where all paths are equal ones, and without a size S,
-M and L; `fabric` is a site of leaves and spines, and XL takes its time. With `--against` each job is
-run in turn with the program of another commit, which is all that a busy machine tells reliably.
+M and L; `fabric` is a site of leaves and spines, and XL takes its time. With `--against` each job
+is run in turn with the program of another commit, which is all that a busy machine tells reliably.
 """
 
 from __future__ import annotations

@@ -1,5 +1,5 @@
-"""Changes of a plan, each a value that `crossgate.propose` works out: what a command that edits does,
-for a program.
+"""Changes of a plan, each a value that `crossgate.propose` works out: what a command that edits
+does, for a program.
 
 A change says nothing about a plan until it is proposed: names and texts are read then, and what
 cannot be done raises `PlanError` from `propose`. Several changes are made in their order, each on

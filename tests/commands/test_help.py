@@ -40,8 +40,8 @@ _LEFT_OUT = (
     "push",
     "--plan",
 )
-"""What needs a file, a repository, an earlier edit, an editor, devices or programs of the system, or
-does not end.
+"""What needs a file, a repository, an earlier edit, an editor, devices or programs of the system,
+or does not end.
 """
 
 

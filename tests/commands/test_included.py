@@ -1,4 +1,6 @@
-"""Plans of several files: how their lines are called, which file is the plan, where new lines go."""
+"""Plans of several files: how their lines are called, which file is the plan, where new lines
+go.
+"""
 
 from __future__ import annotations
 

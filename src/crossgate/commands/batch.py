@@ -51,8 +51,8 @@ def batch(
     *,
     how: How,
 ) -> None:
-    """Make several edits as one: one preview, one question, all or nothing. What must hold must hold
-    at the end, and not in between.
+    """Make several edits as one: one preview, one question, all or nothing. What must hold must
+    hold at the end, and not in between.
     """
     from crossgate.language.together import together
 

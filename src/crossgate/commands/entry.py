@@ -70,7 +70,9 @@ def add(
         bool, typer.Option("--effective", help="Put it as far down as it still has an effect.")
     ] = False,
 ) -> Change:
-    """Write a new entry, at the end unless you say where; what the lines above take of it is told."""
+    """Write a new entry, at the end unless you say where; what the lines above take of it is
+    told.
+    """
     from crossgate import changes
     from crossgate.commands.editing import wants_instead
 

@@ -1,4 +1,6 @@
-"""`crossgate pull` and `drift`: what runs on devices, brought into the plan and compared with it."""
+"""`crossgate pull` and `drift`: what runs on devices, brought into the plan and compared with
+it.
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,6 @@
-"""`crossgate new`: a plan to begin with, from the tables that people have, or a small working one."""
+"""`crossgate new`: a plan to begin with, from the tables that people have, or a small working
+one.
+"""
 
 from __future__ import annotations
 

@@ -35,7 +35,9 @@ class Program(TyperGroup):
         super(TyperGroup, self).format_help(ctx, formatter)
 
     def format_commands(self, ctx: Any, formatter: Any) -> None:
-        """Write the commands under the steps of the work, each with the first sentence of its help."""
+        """Write the commands under the steps of the work, each with the first sentence of its
+        help.
+        """
         widest = max(map(len, COMMANDS))
         for step in dict.fromkeys(each.step for each in COMMANDS.values()):
             with formatter.section(step):

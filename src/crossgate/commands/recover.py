@@ -1,4 +1,6 @@
-"""`crossgate recover`: an edit that a crash or a power cut left half done is finished or given up."""
+"""`crossgate recover`: an edit that a crash or a power cut left half done is finished or given
+up.
+"""
 
 from __future__ import annotations
 

@@ -165,7 +165,9 @@ def rehearse(
 
 
 def _clock(plan: Plan, at: str | None) -> Callable[[], datetime]:
-    """Return the clock for windows: the system's, shifted to begin at the time that is asked for."""
+    """Return the clock for windows: the system's, shifted to begin at the time that is asked
+    for.
+    """
     if at is None:
         return plan.now
     begun, asked = datetime.now(), moment(at, plan)

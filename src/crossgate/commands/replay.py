@@ -251,7 +251,9 @@ def replay(
 
 
 def _zone(name: str | None) -> tuple[tzinfo | None, str]:
-    """Return the zone of the wall clock, None for the system's, and its name. Raises `PlanError`."""
+    """Return the zone of the wall clock, None for the system's, and its name. Raises
+    `PlanError`.
+    """
     if name is None:
         return None, "on this system's clock"
     from zoneinfo import ZoneInfo, ZoneInfoNotFoundError

@@ -42,8 +42,8 @@ def pool_of(
     workers: int | None, cluster: str | None, trusted: bool, copies: bool = False
 ) -> Pool | None:
     """Return the pool of workers that share the work, to be closed by the caller; None where this
-    process does it all. With `copies`, processes of this machine begin as copies of this one. Raises
-    `PlanError`.
+    process does it all. With `copies`, processes of this machine begin as copies of this one.
+    Raises `PlanError`.
     """
     see_who_shares(workers, cluster)
     if workers is None and cluster is None:

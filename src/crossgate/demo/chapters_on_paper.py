@@ -1,4 +1,6 @@
-"""The chapters of the demo's story about a plan by itself: its lists, claims, mistakes and edits."""
+"""The chapters of the demo's story about a plan by itself: its lists, claims, mistakes and
+edits.
+"""
 
 from __future__ import annotations
 

@@ -43,7 +43,9 @@ class Frame(NamedTuple):
 
 @dataclass
 class _Flow:
-    """One conversation as a flow exporter reports it: packets, octets and flags in each direction."""
+    """One conversation as a flow exporter reports it: packets, octets and flags in each
+    direction.
+    """
 
     first: float
     last: float

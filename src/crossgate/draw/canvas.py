@@ -215,7 +215,9 @@ class Sheet:
 
 
 def _unknown_letter(warning: str) -> str:
-    """Return the character that Matplotlib's font lacks, from its warning; "" for other warnings."""
+    """Return the character that Matplotlib's font lacks, from its warning; "" for other
+    warnings.
+    """
     found = re.match(r"Glyph (\d+) ", warning)
     return chr(int(found[1])) if found else ""
 

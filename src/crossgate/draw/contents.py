@@ -1,5 +1,5 @@
-"""What is in the picture of a network, before anything has its place: the bands that devices are in,
-the bars between them, and the texts, lists and machines of each device.
+"""What is in the picture of a network, before anything has its place: the bands that devices are
+in, the bars between them, and the texts, lists and machines of each device.
 
 1. Devices are in bands, by how many subnets they are away from an outside.
 
@@ -35,9 +35,9 @@ class Contents:
     """What is drawn of a plan's network: of one list's gates only, or of one device with what it
     joins.
 
-    `on` are the interfaces on each subnet, `quays` and `cables` the bars between bands, `lonely` the
-    subnets that no device has an interface on, `bands` the devices of each band from the left, and
-    `columns` what belongs to each device.
+    `on` are the interfaces on each subnet, `quays` and `cables` the bars between bands, `lonely`
+    the subnets that no device has an interface on, `bands` the devices of each band from the left,
+    and `columns` what belongs to each device.
     """
 
     def __init__(self, plan: Plan, only_list: str | None = None, around: str | None = None) -> None:

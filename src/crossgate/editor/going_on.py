@@ -28,7 +28,9 @@ class Offer(NamedTuple):
 
 
 class Offers(NamedTuple):
-    """The words that may replace what has been typed of a word so far, from one column to another."""
+    """The words that may replace what has been typed of a word so far, from one column to
+    another.
+    """
 
     start: int
     end: int

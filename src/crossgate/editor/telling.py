@@ -167,7 +167,9 @@ def _list(plan: Plan, access_list: AnyList[Any]) -> Iterator[str]:
 
 
 def _addresses(line: str, start: int) -> Iterator[str]:
-    """Describe the addresses written from a column on: how many, which, and the bits of a wildcard."""
+    """Describe the addresses written from a column on: how many, which, and the bits of a
+    wildcard.
+    """
     words = line[start:].split()
     pattern_words = words[:3] if words[1:2] in (["wild"], ["mask"]) else words[:1]
     try:

@@ -171,7 +171,9 @@ def back(edits: Sequence[Edit]) -> dict[str, tuple[str, str]]:
 
 
 def forward(edits: Iterable[Edit]) -> dict[str, tuple[str, str]]:
-    """Return the digests that files must have now, and those after making some undone edits again."""
+    """Return the digests that files must have now, and those after making some undone edits
+    again.
+    """
     found: dict[str, tuple[str, str]] = {}
     for each in edits:
         for one in each.files:

@@ -1,4 +1,6 @@
-"""The records of edits, and which of them were left half done; what it is about is told in `replacing`."""
+"""The records of edits, and which of them were left half done; what it is about is told in
+`replacing`.
+"""
 
 from __future__ import annotations
 

@@ -90,7 +90,9 @@ def finish(edit: EditRecord, files: Iterable[Path]) -> list[Path]:
 
 
 def forget(edit: EditRecord) -> list[Path]:
-    """Leave every file of a half-done edit as it is now; return the waiting files that are removed."""
+    """Leave every file of a half-done edit as it is now; return the waiting files that are
+    removed.
+    """
     removed = [
         edit.waiting(each.target)
         for each in edit.replacements

@@ -1,4 +1,6 @@
-"""Markdown for change requests and their discussion: the differences between two plans, as a table."""
+"""Markdown for change requests and their discussion: the differences between two plans, as a
+table.
+"""
 
 from __future__ import annotations
 

@@ -60,7 +60,9 @@ def _error_result(error: PlanError) -> dict[str, Any]:
 
 
 def sarif_document(audited: Audited) -> dict[str, Any]:
-    """Return the findings as one run; accepted ones are included, as suppressed with their reason."""
+    """Return the findings as one run; accepted ones are included, as suppressed with their
+    reason.
+    """
     rules: list[dict[str, Any]] = [
         {
             "id": name,

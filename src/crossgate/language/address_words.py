@@ -17,8 +17,8 @@ GOING_ON = ("wild", "mask", "but", "of", ",")
 def read_several(
     words: Words, read: Callable[[Words, str], _Item]
 ) -> tuple[list[_Item], list[_Item], str]:
-    """Take items with commas between them, and others after `but`; return the items before and after
-    `but`, and the text in the standard form.
+    """Take items with commas between them, and others after `but`; return the items before and
+    after `but`, and the text in the standard form.
 
     `read` reads an item whose first word has been taken, without its final comma. Raises
     `PlanError`.
@@ -57,7 +57,9 @@ def read_several(
 
 
 def read_pattern(words: Words) -> tuple[Pattern, ...]:
-    """Read an address, a prefix, an address with `wild` or `mask`, or a range. Raises `PlanError`."""
+    """Read an address, a prefix, an address with `wild` or `mask`, or a range. Raises
+    `PlanError`.
+    """
     return literal(words, words.take("an address, a prefix or a range"))
 
 

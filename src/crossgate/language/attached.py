@@ -1,4 +1,6 @@
-"""Words of the network's lines: addresses with their lengths, the subnet and the port that something is at, and hardware addresses."""
+"""Words of the network's lines: addresses with their lengths, the subnet and the port that
+something is at, and hardware addresses.
+"""
 
 from __future__ import annotations
 

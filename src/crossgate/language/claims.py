@@ -162,7 +162,9 @@ def _limits(words: Words, names: Names, services: dict[str, dict[Family, Service
 
 
 def _flags(words: Words, claim: Claim, service: str, services: dict[Family, Service]) -> FlagTest:
-    """Take the flags behind `flags`: TCP segments with them that open nothing, each of them alone."""
+    """Take the flags behind `flags`: TCP segments with them that open nothing, each of them
+    alone.
+    """
     if any(term.protocol not in (None, TCP) for each in services.values() for term in each.terms):
         raise words.error(f"flags are TCP's, and {service} is not tcp alone")
     if claim is Claim.HALF_OPEN:
@@ -262,7 +264,9 @@ def in_some_family(words: Words, names: Names, service: str) -> dict[Family, Ser
 
 
 def _end(words: Words, names: Names) -> str:
-    """Take one end of a claim: names and addresses with commas between them, and others after `but`."""
+    """Take one end of a claim: names and addresses with commas between them, and others after
+    `but`.
+    """
     if not words.peek():
         raise words.missing(
             "an end: a host, a device, a point, a subnet, a group, an outside, an address or any"

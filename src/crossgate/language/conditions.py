@@ -247,8 +247,8 @@ def _by_word(kind: Kind, loose: bool) -> dict[str, Written]:
 
 
 def read_conditions(words: Words, head: EntryHead, kind: Kind) -> tuple[Condition, ...]:
-    """Take the conditions of an entry, each once, and return them: the loose ones in any order, then
-    the rest in theirs.
+    """Take the conditions of an entry, each once, and return them: the loose ones in any order,
+    then the rest in theirs.
     """
     loose, rest = _by_word(kind, True), _by_word(kind, False)
     found: list[Condition] = []

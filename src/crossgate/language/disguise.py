@@ -91,10 +91,14 @@ def _has_own_meaning(family: Family, value: int) -> bool:
 
 
 class Disguise:
-    """Replaces the names, addresses and texts in a plan's files, and in words that refer to them."""
+    """Replaces the names, addresses and texts in a plan's files, and in words that refer to
+    them.
+    """
 
     def __init__(self, files: Mapping[str, str], chance: random.Random) -> None:
-        """Take the text of each file, by its path, the plan's own first; `chance` draws the masks."""
+        """Take the text of each file, by its path, the plan's own first; `chance` draws the
+        masks.
+        """
         self._texts = {name: Text(name, text) for name, text in files.items()}
         self.files = {
             name: f"part-{number}.gate" if number else "plan.gate"

@@ -114,8 +114,8 @@ def write(
 
 
 def nothing_to_permit(files: Iterable[str], found: Iterable[Distiller], least: int) -> str:
-    """Say why there is nothing to permit in files of traffic, of which conversations were taken that
-    came at least so often.
+    """Say why there is nothing to permit in files of traffic, of which conversations were taken
+    that came at least so often.
     """
     found = list(found)
     left = sum(each.unanswered for each in found)

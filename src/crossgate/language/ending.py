@@ -1,4 +1,6 @@
-"""Edits that end a finding, each proved before it is shown, like mends of expectations (`mending`)."""
+"""Edits that end a finding, each proved before it is shown, like mends of expectations
+(`mending`).
+"""
 
 from __future__ import annotations
 
@@ -295,7 +297,9 @@ def _let_by(
 
 
 def _permitting(access_list: AccessList, finding: Finding) -> Step:
-    """Return the edit by which a list permits what a finding says, before the line that denies it."""
+    """Return the edit by which a list permits what a finding says, before the line that denies
+    it.
+    """
     entry = None if finding.entry is None else access_list.entry(finding.entry)
     spot = "at the end" if entry is None else f"before {entry.number}"
     text = f"permit {finding.beside}"

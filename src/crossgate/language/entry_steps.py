@@ -1,4 +1,6 @@
-"""Edits of one entry that may end a finding: other words, another place, its ends the other way round."""
+"""Edits of one entry that may end a finding: other words, another place, its ends the other way
+round.
+"""
 
 from __future__ import annotations
 

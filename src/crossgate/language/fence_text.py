@@ -100,7 +100,9 @@ class Fence(NamedTuple):
         return self._replace(lists=[each for each in lists if each.entries], heads=heads)
 
     def lines(self, claims: Iterable[str], accepted: Iterable[str] = ()) -> list[str]:
-        """Return the whole fence as lines of a plan, with these expectations and accepted findings."""
+        """Return the whole fence as lines of a plan, with these expectations and accepted
+        findings.
+        """
         placements = [line for each in self.lists for line in each.placements]
         parts = [
             self.groups,

@@ -234,7 +234,9 @@ class Form:
         return bool(states & self.ends)
 
     def _taking(self, states: Iterable[int], word: str) -> list[Step]:
-        """Return the steps for a word: where some step is for exactly this word, only such steps."""
+        """Return the steps for a word: where some step is for exactly this word, only such
+        steps.
+        """
         steps = [step for state in sorted(states) for step in self.states[state]]
         own = [step for step in steps if step.word == word]
         return own or [step for step in steps if step.kind and KINDS[step.kind].may_be(word)]

@@ -1,4 +1,6 @@
-"""What is kept of one reading of a plan for the next: lists, their entries, and what is read around them."""
+"""What is kept of one reading of a plan for the next: lists, their entries, and what is read around
+them.
+"""
 
 from __future__ import annotations
 
@@ -52,7 +54,9 @@ class Kept:
     def addresses(
         self, file: str, data: bytes, column: str
     ) -> Mapping[Family, tuple[Pattern, ...]]:
-        """Return the addresses of a table that a group is read from. Raises the errors of `listed`."""
+        """Return the addresses of a table that a group is read from. Raises the errors of
+        `listed`.
+        """
         before, known = self._tables.get((file, column), (b"", {}))
         if before != data:
             known = listed(file, data, column)

@@ -37,7 +37,9 @@ class _Set(NamedTuple):
 
 
 def tidied(text: str, file: str, plan: Plan) -> str:
-    """Return the text of one of a plan's files in the standard layout; its meaning stays the same."""
+    """Return the text of one of a plan's files in the standard layout; its meaning stays the
+    same.
+    """
     return _tidied(list(file_lines(file, text)), file, plan, _ending(text))
 
 

@@ -39,7 +39,9 @@ from crossgate.language.twin import ERRORS, NEIGHBOURS
 
 
 class _List(NamedTuple):
-    """A list to be written: the lines that every IPv6 list needs, those for claims, and its place."""
+    """A list to be written: the lines that every IPv6 list needs, those for claims, and its
+    place.
+    """
 
     segment: str
     family: Family
@@ -53,7 +55,9 @@ class _List(NamedTuple):
 
 
 class Least(NamedTuple):
-    """Lists to be written, and the group of all inside subnets that some of them name, "" for none."""
+    """Lists to be written, and the group of all inside subnets that some of them name, "" for
+    none.
+    """
 
     lists: tuple[_List, ...]
     group: str

@@ -88,7 +88,9 @@ def split_words(text: str, commas: bool = False) -> list[str]:
 
 
 def tokens(text: str, commas: bool = False) -> Iterator[Token]:
-    """Yield the words and the remark of a line, with their columns; see `split_words` for `commas`."""
+    """Yield the words and the remark of a line, with their columns; see `split_words` for
+    `commas`.
+    """
     return _found(_WORD_OR_COMMA if commas else _WORD, text)
 
 

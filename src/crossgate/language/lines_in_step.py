@@ -82,7 +82,9 @@ class Interfaces:
         return [] if subnet is None else self._there.get(subnet, [])
 
     def fit(self, subnet: str | None, prefixes: Sequence[Pattern]) -> None:
-        """Adjust the prefix length of each interface address on a subnet to the subnet's prefixes."""
+        """Adjust the prefix length of each interface address on a subnet to the subnet's
+        prefixes.
+        """
         for each in self._on(subnet):
             self._addresses[each.device, each.name] = [
                 next(

@@ -114,7 +114,9 @@ class Names:
         declared[name] = keyword
 
     def unknown(self, words: Words, kind: str, name: str, known: Iterable[str]) -> PlanError:
-        """Return the error for an unknown name, or a `FollowOn` when its own statement is faulty."""
+        """Return the error for an unknown name, or a `FollowOn` when its own statement is
+        faulty.
+        """
         what = self.declared[NameSpace.NAME].get(name)
         if what is not None:
             if kind in (what, "name"):
@@ -123,8 +125,8 @@ class Names:
         return words.unknown(kind, name, list(known))
 
     def addresses(self, words: Words, family: Family) -> Addresses:
-        """Take addresses with commas between them, and others after `but`; each is one of those that
-        `_item` reads.
+        """Take addresses with commas between them, and others after `but`; each is one of those
+        that `_item` reads.
         """
         word = words.take("an address or a name")
         met = self._addresses[family]

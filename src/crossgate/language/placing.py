@@ -88,7 +88,9 @@ def replace_list(
 def move_list(
     draft: Draft, access_list: AnyList[Any], direction: Direction, point: Point
 ) -> Placement:
-    """Change the place of a list that has exactly one, and return the old one. Raises `PlanError`."""
+    """Change the place of a list that has exactly one, and return the old one. Raises
+    `PlanError`.
+    """
     stands = [each for each in draft.plan.every_placement if each.access_list == access_list.name]
     if len(stands) != 1:
         where_now = " and ".join(each.where for each in stands)

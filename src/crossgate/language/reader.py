@@ -156,7 +156,9 @@ _NO_NAMES = ("expect", "keep", "accept", "place")
 
 @contextmanager
 def _collector_paused() -> Iterator[None]:
-    """Pause the garbage collector while a large plan is read: none of its many objects is garbage."""
+    """Pause the garbage collector while a large plan is read: none of its many objects is
+    garbage.
+    """
     running = gc.isenabled()
     gc.disable()
     try:
@@ -167,7 +169,9 @@ def _collector_paused() -> Iterator[None]:
 
 
 def _understood(source: Source, kept: Kept) -> Names:
-    """Read the statements of a source, kind by kind in the order of the table, and collect errors."""
+    """Read the statements of a source, kind by kind in the order of the table, and collect
+    errors.
+    """
     plan = Plan(files=tuple(source.files), tables=tuple(source.tables))
     names = Names(plan, kept, source.tables)
     written: dict[str, list[Statement]] = {keyword: [] for keyword in STATEMENTS}

@@ -18,11 +18,12 @@ from crossgate.language.names import Names
 class Row(NamedTuple):
     """One statement of the language.
 
-    Its `form` tells people and editors what may stand in the line. `read` is called with the cursor at the statement's first word and the known names, and adds to
-    the plan; for a line in a block it also gets what the block's statement opened. `finish` is
-    called once all statements of the kind have been read. `cells` divides the statement's words
-    into the columns of the standard layout; consecutive lines with the same `table` make a table,
-    which is named after the keyword unless given.
+    Its `form` tells people and editors what may stand in the line. `read` is called with the cursor
+    at the statement's first word and the known names, and adds to the plan; for a line in a block
+    it also gets what the block's statement opened. `finish` is called once all statements of the
+    kind have been read. `cells` divides the statement's words into the columns of the standard
+    layout; consecutive lines with the same `table` make a table, which is named after the keyword
+    unless given.
     """
 
     keyword: str

@@ -29,7 +29,9 @@ _granted: ContextVar[tuple[Path, ...]] = ContextVar("granted", default=())
 
 
 def allow_includes(folders: Iterable[Path]) -> None:
-    """Let plans that are read from now on include files of these folders, wherever the plans are."""
+    """Let plans that are read from now on include files of these folders, wherever the plans
+    are.
+    """
     _granted.set((*_granted.get(), *(Path(os.path.realpath(each)) for each in folders)))
 
 
@@ -252,7 +254,9 @@ def table_of(line: Line) -> str:
 
 
 class _File:
-    """A file that is being read: its path, its real path, the remaining lines, and the open block."""
+    """A file that is being read: its path, its real path, the remaining lines, and the open
+    block.
+    """
 
     def __init__(self, path: Path, real: str, lines: Iterator[Line]) -> None:
         self.path = path

@@ -2,7 +2,8 @@
 standard layout, the edits, completion and the documentation.
 
 Rows are in the order in which statements are read, whatever their order in a plan: what is named
-comes before what names it. To add a statement, write a row here, with its form and its reading function.
+comes before what names it. To add a statement, write a row here, with its form and its reading
+function.
 """
 
 from __future__ import annotations

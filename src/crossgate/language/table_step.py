@@ -58,7 +58,9 @@ class TableStep:
         return row.problem(error.message, field_of(row, word))
 
     def _each(self, matches: Iterable[Match], take_in: Callable[[Match], None]) -> None:
-        """Apply all rows; errors in single rows are collected until the end. Raises `PlanErrors`."""
+        """Apply all rows; errors in single rows are collected until the end. Raises
+        `PlanErrors`.
+        """
         for each in matches:
             try:
                 take_in(each)
@@ -76,7 +78,9 @@ class TableStep:
         said: Said,
         addresses: Callable[[TableRow], Sequence[Any]],
     ) -> list[Match]:
-        """Return what each row belongs to, and write new names that rows give. Raises `PlanErrors`."""
+        """Return what each row belongs to, and write new names that rows give. Raises
+        `PlanErrors`.
+        """
         index = Index(own)
         found: list[Match] = []
         named: dict[str, TableRow] = {}

@@ -148,8 +148,8 @@ def _shared_addresses(plan: Plan, complain: Complain) -> Iterator[PlanError]:
 
 
 def _shared_macs(plan: Plan, complain: Complain) -> Iterator[PlanError]:
-    """Yield an error for machines of one subnet with the same hardware address: a switch could not tell them
-    apart.
+    """Yield an error for machines of one subnet with the same hardware address: a switch could not
+    tell them apart.
     """
     holders: dict[tuple[str, int], tuple[str, Place]] = {}
     owners = [(host.on, host.mac, host.name, host.place) for host in plan.hosts.values()]
@@ -181,7 +181,9 @@ def _lonely_outsides(plan: Plan, complain: Complain) -> Iterator[PlanError]:
 
 
 def _loose_ends(plan: Plan, complain: Complain) -> Iterator[PlanError]:
-    """Yield an error for cables to a port that does not exist, or to one that is joined to another switch."""
+    """Yield an error for cables to a port that does not exist, or to one that is joined to another
+    switch.
+    """
     ends: list[tuple[Point, Place, str]] = []
     for device in plan.devices.values():
         ends += [(port.to, port.place, "to") for port in device.ports.values() if port.to]
@@ -222,8 +224,8 @@ def _loose_ends(plan: Plan, complain: Complain) -> Iterator[PlanError]:
 
 
 def _isolated(plan: Plan, complain: Complain) -> Iterator[PlanError]:
-    """Yield an error for devices' interfaces at isolated ports: traffic through them would get round the
-    isolation.
+    """Yield an error for devices' interfaces at isolated ports: traffic through them would get
+    round the isolation.
     """
     ends = [
         (end, each.place)
@@ -297,8 +299,8 @@ def _gateways(plan: Plan, complain: Complain) -> Iterator[PlanError]:
 
 
 def _rings(plan: Plan, complain: Complain) -> Iterator[PlanError]:
-    """Yield an error for switches joined in a ring: with two ways between them, frames would circulate for
-    ever.
+    """Yield an error for switches joined in a ring: with two ways between them, frames would
+    circulate for ever.
     """
     island: dict[str, str] = {}
 

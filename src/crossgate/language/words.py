@@ -47,7 +47,9 @@ class Words:
         return self.words[self.index] if self.index < len(self.words) else ""
 
     def take(self, expected: str) -> str:
-        """Take the next word; at the end of the line, raise an error that says what was `expected`."""
+        """Take the next word; at the end of the line, raise an error that says what was
+        `expected`.
+        """
         index = self.index
         if index >= len(self.words):
             raise self.missing(expected)

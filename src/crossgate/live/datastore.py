@@ -113,7 +113,9 @@ class Datastore:
         self.candidate = new
 
     def validate(self, data: Element | None = None) -> None:
-        """Check whether a configuration can run, the candidate where none is given. Raises `Fault`."""
+        """Check whether a configuration can run, the candidate where none is given. Raises
+        `Fault`.
+        """
         data = self.candidate if data is None else data
         if not len(data):
             return

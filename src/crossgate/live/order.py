@@ -57,7 +57,9 @@ class Order(NamedTuple):
 
 
 def as_it_runs(reading: Reading, coming: Mapping[str, Coming], at: datetime) -> Plan:
-    """Return the plan at a time in which some devices have what runs on them. Raises `PlanError`."""
+    """Return the plan at a time in which some devices have what runs on them. Raises
+    `PlanError`.
+    """
     return in_force(with_what_runs(reading, coming), at)
 
 

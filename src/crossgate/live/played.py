@@ -61,7 +61,9 @@ def reached_in_rehearsal(plan: Plan, name: str) -> Reached:
 
 
 def reached_as_played(plan: Plan, name: str, first_port: int) -> Reached:
-    """Return how the stand-in of a device is reached. Raises `PlanError` where there never was one."""
+    """Return how the stand-in of a device is reached. Raises `PlanError` where there never was
+    one.
+    """
     folder = folder_of(plan)
     if not (folder / "host-key").exists():
         raise PlanError("no stand-in of this plan was ever played; start them: crossgate stand-in")

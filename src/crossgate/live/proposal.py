@@ -122,7 +122,9 @@ def _lists_of(plan: Plan, name: str) -> tuple[str, list[str]]:
 
 
 def wrong_after(reading: Reading, step: Step, document: bytes, at: datetime) -> str:
-    """Return how a device's lists differ after a step from what it was sent; "" where they do not."""
+    """Return how a device's lists differ after a step from what it was sent; "" where they do
+    not.
+    """
     there = Running(step.device, document)
     try:
         plans = [

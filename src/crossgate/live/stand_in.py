@@ -166,7 +166,9 @@ class StandIn:
 
 
 class _Messages:
-    """The messages of a session, in the framing that both ends have agreed on (RFC 6242 section 4)."""
+    """The messages of a session, in the framing that both ends have agreed on (RFC 6242 section
+    4).
+    """
 
     def __init__(self, process: Any) -> None:
         self._process = process

@@ -1,5 +1,5 @@
-"""The conversations between the machines of a plan: which one a packet belongs to or opens, its ways
-and what it has said (`fabric`, 1 and 2).
+"""The conversations between the machines of a plan: which one a packet belongs to or opens, its
+ways and what it has said (`fabric`, 1 and 2).
 """
 
 from __future__ import annotations
@@ -215,7 +215,9 @@ class Conversations:
         return running.back
 
     def _choosing(self, running: Running, salt: int = 0) -> Callable[[int], int]:
-        """Return a function that chooses among equal moves, always the same one for a conversation."""
+        """Return a function that chooses among equal moves, always the same one for a
+        conversation.
+        """
         if self._way is not None:
             way = self._way - 1
             return lambda moves: way % moves

@@ -292,7 +292,9 @@ def quoted_in(frame: bytes, read: Read) -> Read | None:
 
 
 def error_turned(frame: bytes, read: Read, quoted: Read, ends: Ends, about: Ends) -> bytes:
-    """Return a frame whose ICMP error message has other ends, and quotes a packet with other ends."""
+    """Return a frame whose ICMP error message has other ends, and quotes a packet with other
+    ends.
+    """
     octets = bytearray(frame)
     _turn(octets, quoted, about)
     source, destination = (

@@ -149,7 +149,9 @@ class Rehearsal:
         self._going = False
 
     def capture(self, point: Point, out: Path) -> None:
-        """Write every frame that passes a place, in either direction, to a file. Raises `OSError`."""
+        """Write every frame that passes a place, in either direction, to a file. Raises
+        `OSError`.
+        """
         from dpkt.pcapng import Writer
 
         file = out.open("wb")

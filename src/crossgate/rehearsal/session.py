@@ -128,7 +128,9 @@ def meeting_place(path: Path) -> Iterator[Path]:
 
 
 def joined(path: Path) -> Session:
-    """Return the rehearsal of a plan's file that is already running. Raises `PlanError` for none."""
+    """Return the rehearsal of a plan's file that is already running. Raises `PlanError` for
+    none.
+    """
     connection = socket.socket(socket.AF_UNIX, socket.SOCK_SEQPACKET)
     try:
         with meeting_place(path) as place:
@@ -204,7 +206,9 @@ def _become_network(
     capture: tuple[Point, Path] | None,
     devices: bool,
 ) -> None:
-    """Run the network, in a process of its own that is the first in its namespace; never returns."""
+    """Run the network, in a process of its own that is the first in its namespace; never
+    returns.
+    """
     status = 1
     try:
         from crossgate.rehearsal.namespaces import end_with_parent, enter, own_processes

@@ -1,4 +1,6 @@
-"""The tests of a plan's sheet made with real packets, and the counters of lines compared with them."""
+"""The tests of a plan's sheet made with real packets, and the counters of lines compared with
+them.
+"""
 
 from __future__ import annotations
 

@@ -115,7 +115,9 @@ def _begin() -> None:
 
 
 class ClusterPool:
-    """The workers of a Dask cluster; its scheduler gives the parts of a lost worker to the others."""
+    """The workers of a Dask cluster; its scheduler gives the parts of a lost worker to the
+    others.
+    """
 
     inherits = False
 

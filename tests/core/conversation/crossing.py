@@ -261,8 +261,8 @@ class Walk:
 def fares(
     network: Network, source: Endpoint, destination: Endpoint, first: Packet, ports: list[int]
 ) -> list[list[Fared]]:
-    """Return how a conversation fares on each way there, the first one first: one for each way back;
-    of all that devices may choose what ends it the earliest.
+    """Return how a conversation fares on each way there, the first one first: one for each way
+    back; of all that devices may choose what ends it the earliest.
     """
     pools = {
         rule.place.line: [each.first + step for each in rule.public for step in range(each.size)]

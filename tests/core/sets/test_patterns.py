@@ -1,5 +1,5 @@
-"""Which patterns share an address with another one, and what is left of some without others, against
-each address asked by itself.
+"""Which patterns share an address with another one, and what is left of some without others,
+against each address asked by itself.
 """
 
 from __future__ import annotations

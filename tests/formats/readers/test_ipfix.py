@@ -1,5 +1,5 @@
-"""IPFIX messages: the example of RFC 7011, messages drawn by chance against a table, and messages that
-are damaged.
+"""IPFIX messages: the example of RFC 7011, messages drawn by chance against a table, and messages
+that are damaged.
 """
 
 from __future__ import annotations

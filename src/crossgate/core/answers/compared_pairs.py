@@ -1,4 +1,6 @@
-"""What two plans are compared in: traffic that each treats alike, and the states that both can be in."""
+"""What two plans are compared in: traffic that each treats alike, and the states that both can be
+in.
+"""
 
 from __future__ import annotations
 

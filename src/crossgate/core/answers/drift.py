@@ -1,4 +1,6 @@
-"""How the configuration running on a device differs from a plan, and a plan as it is at one moment."""
+"""How the configuration running on a device differs from a plan, and a plan as it is at one
+moment.
+"""
 
 from __future__ import annotations
 

@@ -130,7 +130,9 @@ class EntryWords:
         return min(ways, key=len)
 
     def _written(self, addresses: frozenset[int], named: Sequence[Word]) -> list[Word]:
-        """Return names that lie inside some addresses, the largest first, and ranges for the rest."""
+        """Return names that lie inside some addresses, the largest first, and ranges for the
+        rest.
+        """
         found, left = [], set(addresses)
         for word in named:
             if word.members <= left:

@@ -129,7 +129,9 @@ class Grid(NamedTuple):
 
 
 class Ends(NamedTuple):
-    """The words that a person names ends with, and whether the hosts of sets are meant, one by one."""
+    """The words that a person names ends with, and whether the hosts of sets are meant, one by
+    one.
+    """
 
     sources: Sequence[str] = ()
     destinations: Sequence[str] = ()

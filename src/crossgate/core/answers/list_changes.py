@@ -1,4 +1,5 @@
-"""How the access lists of two plans differ: which of them, at which places, and about which packets.
+"""How the access lists of two plans differ: which of them, at which places, and about which
+packets.
 
 Two lists differ where they do not read alike; nothing else about a list matters. They may still do
 the same with a packet, by other lines.

@@ -95,7 +95,8 @@ _WRITTEN: dict[type, tuple[str, ...]] = {
 """Fields that say how something was written. What expectations are about is compared elsewhere."""
 
 _WITHOUT_NAMES = (Addresses, Service, Qualifiers, Pattern)
-"""What a plan has most of, and what has no names in it but as written; compared as a whole first."""
+"""What a plan has most of, and what has no names in it but as written; compared as a whole first.
+"""
 
 
 def differ_in_names_alone(old: Plan, new: Plan, renamed: Renamed) -> bool:
@@ -154,7 +155,9 @@ class _Walk:
 
 
 def _fields(kind: type) -> tuple[str, ...]:
-    """Return the names of the fields of a class that are compared, none for one that is no record."""
+    """Return the names of the fields of a class that are compared, none for one that is no
+    record.
+    """
     if kind not in _known:
         written = {
             each for own, names in _WRITTEN.items() if issubclass(kind, own) for each in names

@@ -1,4 +1,6 @@
-"""Exactly which conversations get from one set of addresses to another, and what stops the others."""
+"""Exactly which conversations get from one set of addresses to another, and what stops the
+others.
+"""
 
 from __future__ import annotations
 

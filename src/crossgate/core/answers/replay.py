@@ -45,7 +45,9 @@ class Replayed(NamedTuple):
 
 
 class Replay:
-    """Puts recorded traffic together into conversations and traces these; the totals are in `sums`."""
+    """Puts recorded traffic together into conversations and traces these; the totals are in
+    `sums`.
+    """
 
     def __init__(
         self,
@@ -140,7 +142,9 @@ class Replay:
             self._rated.setdefault(family, []).extend(several)
 
     def open_ones(self) -> Iterator[Replayed]:
-        """Yield the conversations that are open at the end, without those that rate limits count."""
+        """Yield the conversations that are open at the end, without those that rate limits
+        count.
+        """
         for family, assembler in self._assemblers.items():
             left = assembler.rest()
             if left is not None and len(left):
@@ -301,7 +305,9 @@ class Replay:
                     )
 
     def lines(self) -> Iterator[tuple[AnyList[Any], list[Line]]]:
-        """Yield each placed list, and each closed place, with its lines and how often they decided."""
+        """Yield each placed list, and each closed place, with its lines and how often they
+        decided.
+        """
         plan = self.network.plan
         placed = {each.access_list for each in plan.every_placement} | {
             each.name for each in plan.closed.values()

@@ -98,7 +98,9 @@ class Verifier:
         self.claims = ClaimsAsSets(session)
 
     def verify(self, expectation: Promise) -> Verified:
-        """Prove a claim over all packets that it is about, or find the first packet that breaks it."""
+        """Prove a claim over all packets that it is about, or find the first packet that breaks
+        it.
+        """
         verified, reached = self.proof(expectation)
         self.reached += reached
         return verified._replace(expectation=expectation)  # another line may say the same
@@ -154,7 +156,9 @@ class Verifier:
     def _first_breaking(
         self, found: list[Flow], parts: list[Part], states: Iterable[State]
     ) -> _Breaking | None:
-        """Return the first packet of some flows that breaks a demand, in the first of some states."""
+        """Return the first packet of some flows that breaks a demand, in the first of some
+        states.
+        """
         done = set[Hashable]()
         mattering = [
             Mattering(self.network, self.session.regions, flow.every, flow) for flow in found

@@ -43,7 +43,9 @@ def permitted_beside(
 
 
 def _denied(case: Case, access_list: AccessList, entry: Entry, region: Region) -> _Denied:
-    """Return what a list denies of a region; several questions about one entry follow each other."""
+    """Return what a list denies of a region; several questions about one entry follow each
+    other.
+    """
     last = case.kept.get("denied beside")
     if last is None or last.entry is not entry or last.region is not region or last.is_given_up:
         last = case.kept["denied beside"] = _Denied(case, access_list, entry, region)

@@ -27,7 +27,9 @@ from crossgate.core.traffic.session import Session
 
 
 class Case:
-    """A plan to be audited as things are at `now`; what several findings need is worked out once."""
+    """A plan to be audited as things are at `now`; what several findings need is worked out
+    once.
+    """
 
     def __init__(
         self,
@@ -150,7 +152,9 @@ class Case:
         )
 
     def coverage(self, access_list: AccessList) -> list[Coverage]:
-        """Return what is known of each entry that is ever in force, over all states of the windows."""
+        """Return what is known of each entry that is ever in force, over all states of the
+        windows.
+        """
         if not self.scope.looks_at(access_list):
             return []
         if access_list.name not in self._coverage:

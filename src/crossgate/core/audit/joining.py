@@ -85,7 +85,9 @@ def parts_apart(case: Case) -> Iterator[Finding]:
 
 
 def _parts(plan: Plan) -> Iterator[_Part]:
-    """Yield the connected parts of the network, those with subnets first, in the order of the plan."""
+    """Yield the connected parts of the network, those with subnets first, in the order of the
+    plan.
+    """
     on: dict[str, dict[str, Device]] = {}
     for device in plan.devices.values():
         for interface in device.interfaces.values():

@@ -38,7 +38,8 @@ class Machines:
 
     def senders(self, access_list: AccessList) -> dict[int, list[int]]:
         """Return, for each address class of machines that send across a list, the classes of
-        machines that they send to, limited to those that are looked at (`Scope.columns`); classes that are alike are joined.
+        machines that they send to, limited to those that are looked at (`Scope.columns`); classes
+        that are alike are joined.
         """
         if access_list.name not in self._senders:
             family = access_list.family

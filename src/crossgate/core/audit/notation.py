@@ -45,7 +45,9 @@ class _Addressed(NamedTuple):
 
 
 def _addressed(case: Case) -> Iterator[_Addressed]:
-    """Yield what is no name in the sources and destinations of entries, and the members of groups."""
+    """Yield what is no name in the sources and destinations of entries, and the members of
+    groups.
+    """
     for access_list in case.plan.lists.values():
         for entry in case.scope.entries(access_list):
             for addresses in (entry.source, entry.destination):

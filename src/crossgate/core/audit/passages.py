@@ -41,7 +41,9 @@ class Passing(NamedTuple):
 
 
 class SeenThere(NamedTuple):
-    """Packets as they were `sent`, the view in which a place sees them, and what they are `there`."""
+    """Packets as they were `sent`, the view in which a place sees them, and what they are
+    `there`.
+    """
 
     sent: Region
     view: View
@@ -156,7 +158,9 @@ class Passages:
             yield from ((what, view) for view in dict.fromkeys(views))
 
     def comes_by(self, region: Region, crossing: Crossing) -> bool:
-        """Whether traffic that has been translated before passes a place and is in a region there."""
+        """Whether traffic that has been translated before passes a place and is in a region
+        there.
+        """
         seen = self.seen(region.family, crossing)
         return any(each.there.meets(region) for each in seen)
 

@@ -1,4 +1,6 @@
-"""How conversations end once they have been followed to the end of all their ways, there and back."""
+"""How conversations end once they have been followed to the end of all their ways, there and
+back.
+"""
 
 from __future__ import annotations
 

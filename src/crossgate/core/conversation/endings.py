@@ -1,4 +1,6 @@
-"""How conversations end: groups of their ways that end alike, each with what one of these ways met."""
+"""How conversations end: groups of their ways that end alike, each with what one of these ways
+met.
+"""
 
 from __future__ import annotations
 
@@ -38,8 +40,8 @@ class Lines:
         self._bits: dict[tuple[int, int, Decider], int] = {}
 
     def bit(self, leg: int, token: int, decider: Decider) -> int:
-        """Return the bit that stands for the decision of a line about a leg, given by its number, at
-        a place, given by its token.
+        """Return the bit that stands for the decision of a line about a leg, given by its number,
+        at a place, given by its token.
         """
         key = leg, token, decider
         bit = self._bits.get(key)

@@ -48,7 +48,9 @@ class Marks:
         return self._ranks[way, token] * _LEGS + 1 + leg
 
     def lines_in(self, family: int) -> Iterator[tuple[int, int, int]]:
-        """Yield the leg, the token and the mark of each line that decides on some way of a family."""
+        """Yield the leg, the token and the mark of each line that decides on some way of a
+        family.
+        """
         for mark in self.families.numbers(family):
             rank, leg = divmod(mark, _LEGS)
             if leg:
@@ -142,8 +144,8 @@ class Many:
         self.family = self.marks.families.adding(self.family, self.marks.line(way, token, leg))
 
     def parted(self, token: int) -> tuple[Many | None, Many | None]:
-        """Return those conversations that met a place, given by its token, on the way there, and the
-        others; None in the place of either where there are none.
+        """Return those conversations that met a place, given by its token, on the way there, and
+        the others; None in the place of either where there are none.
         """
         having, without = self.marks.families.parted(self.family, self.marks.token(0, token))
         one, other = (

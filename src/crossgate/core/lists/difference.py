@@ -26,7 +26,9 @@ Item = TypeVar("Item")
 def compare_lists(
     old: ListRegions, new: ListRegions
 ) -> Iterator[tuple[PacketSet, Decider, Decider]]:
-    """Yield the packets that two lists of a family treat differently, in sets that do not overlap."""
+    """Yield the packets that two lists of a family treat differently, in sets that do not
+    overlap.
+    """
     suspected = suspects(old, new)
     hulls = [region_hull(each) for each in suspected]
     for index, (region, hull) in enumerate(zip(suspected, hulls, strict=True)):
@@ -105,8 +107,8 @@ def treated_otherwise(old: ListRegions | None, new: ListRegions | None) -> list[
 
 
 _MOST_NEAR, _MOST_PIECES = 200, 1_000
-"""With more entries near a region, or more pieces of it, what two lists do with it is not worked out
-exactly.
+"""With more entries near a region, or more pieces of it, what two lists do with it is not worked
+out exactly.
 """
 _MOST_DENIED = 8
 """In so many regions at most what a list denies is told."""

@@ -1,4 +1,6 @@
-"""What the lines above an entry take of the packets that it asks for: all of them, some, or none."""
+"""What the lines above an entry take of the packets that it asks for: all of them, some, or
+none.
+"""
 
 from __future__ import annotations
 

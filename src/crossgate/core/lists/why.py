@@ -1,4 +1,6 @@
-"""Why an entry does not match a packet: the first field, in reading order, in which the two differ."""
+"""Why an entry does not match a packet: the first field, in reading order, in which the two
+differ.
+"""
 
 from __future__ import annotations
 

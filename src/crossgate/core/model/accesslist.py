@@ -42,7 +42,9 @@ class Decider(NamedTuple):
 
     @property
     def place(self) -> Place:
-        """Where the line is written; the list's first line where its otherwise line is not written."""
+        """Where the line is written; the list's first line where its otherwise line is not
+        written.
+        """
         return self.access_list.otherwise.place if self.entry is None else self.entry.place
 
     @property
@@ -67,7 +69,9 @@ _CLOSED = ", closed"
 
 
 def called(list_name: str) -> str:
-    """Return a list's name as used in a sentence: `list 101` for a number, or else the name alone."""
+    """Return a list's name as used in a sentence: `list 101` for a number, or else the name
+    alone.
+    """
     return f"list {list_name}" if list_name.isdigit() else list_name
 
 
@@ -83,7 +87,9 @@ def line_name(list_name: str, number: int | None) -> str:
 
 
 class DeciderKey(NamedTuple):
-    """A line of a list by names: the list's, and the entry's number, None for the otherwise line."""
+    """A line of a list by names: the list's, and the entry's number, None for the otherwise
+    line.
+    """
 
     access_list: str
     entry: int | None
@@ -170,7 +176,9 @@ class AnyList(Generic[AnEntry]):
         return any(entry.needs_state for entry in self.entries if not entry.off)
 
     def relevant(self, state: State) -> State:
-        """Return the part of a state that matters to the list; with equal parts it does the same."""
+        """Return the part of a state that matters to the list; with equal parts it does the
+        same.
+        """
         own: State = state & (self.windows | self.limits)
         hello = hello_of(state) if self.tls else None
         return own if hello is None else settled(own, self._like(hello))

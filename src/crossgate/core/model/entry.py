@@ -139,7 +139,9 @@ class Entry(AnyEntry):
 
     @property
     def meaning(self) -> tuple[object, ...]:
-        """All that decides what the entry does while it is in force, whatever its number and place."""
+        """All that decides what the entry does while it is in force, whatever its number and
+        place.
+        """
         asked = frozenset(
             (type(each), each.meaning) for each in self.conditions if each.meaning is not None
         )

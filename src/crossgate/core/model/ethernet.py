@@ -81,7 +81,9 @@ def format_mac(value: int) -> str:
 
 
 class Stations(NamedTuple):
-    """A set of hardware addresses: pairs of a value and a wildcard, and the text it was written as."""
+    """A set of hardware addresses: pairs of a value and a wildcard, and the text it was written
+    as.
+    """
 
     text: str
     patterns: tuple[tuple[int, int], ...]

@@ -1,4 +1,6 @@
-"""What a plan gives names to besides its network and its lists: groups of addresses and services."""
+"""What a plan gives names to besides its network and its lists: groups of addresses and
+services.
+"""
 
 from __future__ import annotations
 

@@ -178,7 +178,9 @@ class Route(NamedTuple):
 
 
 class TranslationKind(StrEnum):
-    """Which addresses a rule translates, and for packets in which direction through its interface."""
+    """Which addresses a rule translates, and for packets in which direction through its
+    interface.
+    """
 
     LEAVING = "leaving"
     BOTH_WAYS = "both ways"

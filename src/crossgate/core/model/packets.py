@@ -30,7 +30,9 @@ _WORD = (1 << 64) - 1
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Packets:
-    """Columns of packets; `source` and `destination` have the shape (words of an address, packets)."""
+    """Columns of packets; `source` and `destination` have the shape (words of an address,
+    packets).
+    """
 
     family: Family
     source: Words

@@ -39,7 +39,9 @@ def escaped(text: str) -> str:
 
 
 def escaped_json(text: str) -> str:
-    """Return a JSON text with such characters as JSON escapes; they occur only inside its strings."""
+    """Return a JSON text with such characters as JSON escapes; they occur only inside its
+    strings.
+    """
     return _UNSHOWABLE.sub(lambda found: f"\\u{ord(found[0]):04x}", text)
 
 

@@ -71,7 +71,9 @@ class ServiceTerm(NamedTuple):
 
 
 class Service(NamedTuple):
-    """What an entry asks of protocol and ports: any of its terms, and the text it was written as."""
+    """What an entry asks of protocol and ports: any of its terms, and the text it was written
+    as.
+    """
 
     text: str
     terms: tuple[ServiceTerm, ...]

@@ -1,4 +1,6 @@
-"""The network of a plan: its segments, devices and hosts, found by name, by address and by place."""
+"""The network of a plan: its segments, devices and hosts, found by name, by address and by
+place.
+"""
 
 from __future__ import annotations
 

@@ -329,7 +329,9 @@ class CrossedGraphs(TranslatedWays):
         return {**found, **super().crossings(origin, destination)}
 
     def behind(self, device: str, destination: Address) -> dict[Crossing, None]:
-        """Return all places that a packet to a destination crosses after it has come into a device."""
+        """Return all places that a packet to a destination crosses after it has come into a
+        device.
+        """
         found: dict[Crossing, None] = {}
         seen, front = {device}, list(self.network.hops(device, destination))
         while front:

@@ -13,7 +13,9 @@ from crossgate.core.network.ways import Network
 
 
 class Entrance(NamedTuple):
-    """Where packets come in: a machine that stands there, and the point where they are seen first."""
+    """Where packets come in: a machine that stands there, and the point where they are seen
+    first.
+    """
 
     sender: Endpoint
     point: Point

@@ -58,7 +58,9 @@ class Wire:
         )
 
     def switch_of(self, machine: Interface | Point | None) -> str | None:
-        """Return the switch that a machine is at or in; None for one attached to the subnet itself."""
+        """Return the switch that a machine is at or in; None for one attached to the subnet
+        itself.
+        """
         return self._attachment(machine)[0]
 
     def _attachment(self, machine: Interface | Point | None) -> tuple[str | None, Point | None]:

@@ -87,8 +87,8 @@ class Tokens:
                 yield border
 
     def _border(self, crossing: Crossing) -> Border | None:
-        """Return the border of translations that is crossed, if any. Interfaces without rules do the
-        same for packets, whichever they are: they are one border of their device.
+        """Return the border of translations that is crossed, if any. Interfaces without rules do
+        the same for packets, whichever they are: they are one border of their device.
         """
         itself = self._translating.get(crossing.point.owner)
         if (

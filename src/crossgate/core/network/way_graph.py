@@ -114,7 +114,9 @@ class WayGraph:
 
     @cached_property
     def crossings(self) -> tuple[Crossing, ...]:
-        """Every place with a list that is met on at least one way, in an order that all ways keep."""
+        """Every place with a list that is met on at least one way, in an order that all ways
+        keep.
+        """
         if self.count == 1:
             return self.first.crossings
         met = dict.fromkeys(self.token_at(token) for step in self.steps for token, _ in step.moves)

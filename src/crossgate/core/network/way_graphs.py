@@ -223,7 +223,9 @@ class WayGraphs:
         return self._cell(origin, destination).number
 
     def paths(self, origin: Endpoint, destination: Address) -> int:
-        """Return how many equally good paths a pair has, whether they meet different lists or not."""
+        """Return how many equally good paths a pair has, whether they meet different lists or
+        not.
+        """
         return self._cell(origin, destination).paths
 
     def is_translated(self, number: int) -> bool:

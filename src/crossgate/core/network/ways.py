@@ -70,7 +70,9 @@ class Ways:
 
     @property
     def ends(self) -> frozenset[Outcome]:
-        """The outcomes of packets there and of answers that no list denies: arrived, lost, or both."""
+        """The outcomes of packets there and of answers that no list denies: arrived, lost, or
+        both.
+        """
         return self.there.ends | self.back.ends
 
     def __iter__(self) -> Iterator[Way]:

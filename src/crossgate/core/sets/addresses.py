@@ -194,7 +194,9 @@ class AddressSet:
         return sorted(map(str, scattered.joined(self.patterns, wild=self.wild)))
 
     def middle(self) -> int:
-        """Return an address from the middle of its largest part: the first one of the upper half."""
+        """Return an address from the middle of its largest part: the first one of the upper
+        half.
+        """
         if self._cubes:
             cube = max(self._cubes, key=lambda each: each.pattern.wildcard.bit_count())
             chosen = scattered.first_outside(cube.pattern, cube.holes)

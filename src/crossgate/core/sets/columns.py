@@ -74,7 +74,9 @@ class Columns(NamedTuple):
         )
 
     def across(self) -> Columns:
-        """Return the same rows along the second axis, to be compared with columns that are `down`."""
+        """Return the same rows along the second axis, to be compared with columns that are
+        `down`.
+        """
         return Columns(
             self.value[None],
             self.wildcard[None],

@@ -94,6 +94,8 @@ def gathered(missed: list[TooManyPieces] | None) -> Iterator[None]:
 
 @contextmanager
 def answered(asked: str, missed: list[TooManyPieces] | None) -> Iterator[None]:
-    """Answer the enclosed code as one question; where it is given up, treat it as `gathered` does."""
+    """Answer the enclosed code as one question; where it is given up, treat it as `gathered`
+    does.
+    """
     with gathered(missed), question(asked):
         yield

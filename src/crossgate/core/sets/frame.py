@@ -143,7 +143,9 @@ class Frame:
         return witness(self.region(product))
 
     def size(self, product: Product) -> int:
-        """Return how many packets a product has; a packet without ports counts once for every port."""
+        """Return how many packets a product has; a packet without ports counts once for every
+        port.
+        """
         count = product[4].bit_count() * product[5].bit_count()
         for atoms, mask in zip(self.atoms, product, strict=False):
             count *= atoms.size(mask)

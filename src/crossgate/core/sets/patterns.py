@@ -28,7 +28,9 @@ def common(one: Pattern, other: Pattern) -> Pattern | None:
 
 
 class PatternIndex:
-    """An index over patterns of a family that finds those sharing an address with another pattern."""
+    """An index over patterns of a family that finds those sharing an address with another
+    pattern.
+    """
 
     def __init__(self, patterns: Iterable[Pattern]) -> None:
         every = list(enumerate(patterns))
@@ -119,7 +121,9 @@ class _Prefixes:
         self._sorted = sorted({(each.value, each.wildcard) for each in prefixes})
 
     def meeting(self, pattern: Pattern) -> list[tuple[int, int]]:
-        """Return the values and wildcards of the prefixes that may share an address with a pattern."""
+        """Return the values and wildcards of the prefixes that may share an address with a
+        pattern.
+        """
         first, last = pattern.first, pattern.last
         around = [
             (first & ~wildcard, wildcard)

@@ -33,7 +33,9 @@ def meet(one: Product, other: Product) -> Product | None:
 
 
 def minus(whole: Product, part: Product, order: Sequence[int] = WHAT_FIRST) -> Iterator[Product]:
-    """Yield the rest of a product without a part of it: at most six products that do not overlap."""
+    """Yield the rest of a product without a part of it: at most six products that do not
+    overlap.
+    """
     left = list(whole)
     for side in order:
         rest = left[side] & ~part[side]

@@ -227,7 +227,9 @@ def entry_region(entry: Entry, family: Family) -> Region | None:
 
 
 def packet_region(packet: Packet) -> Region:
-    """Return the region of a single packet, with the packets that no list can distinguish from it."""
+    """Return the region of a single packet, with the packets that no list can distinguish from
+    it.
+    """
     source, destination = (
         AddressSet.of(packet.family, (Pattern(packet.family, value, 0),))
         for value in (packet.source, packet.destination)

@@ -15,7 +15,9 @@ _MOST_STEPS = 200_000
 
 
 def smallest_around(patterns: Sequence[Pattern]) -> Pattern:
-    """Return the smallest single pattern that contains all addresses of some patterns of a family."""
+    """Return the smallest single pattern that contains all addresses of some patterns of a
+    family.
+    """
     first = patterns[0]
     value, wildcard = first.value, first.wildcard
     for each in patterns[1:]:

@@ -1,1 +1,3 @@
-"""Conversations on their way through the lists of a network: single packets, or whole sets of them."""
+"""Conversations on their way through the lists of a network: single packets, or whole sets of
+them.
+"""

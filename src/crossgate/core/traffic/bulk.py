@@ -203,7 +203,9 @@ class BulkTracer:
         return Fates(verdict, stopped[0], stopped[1], stopped[2], met, run.on_link, unsettled)
 
     def _others(self, packet: Packet, pair: Pair, state: State) -> list[_Other]:
-        """Return how a conversation ends on the ways of a pair that has too many of them for lanes."""
+        """Return how a conversation ends on the ways of a pair that has too many of them for
+        lanes.
+        """
         assert pair.ways is not None
         found = self._tracer(state).endings_of(packet, pair.on_link, (pair.ways,), pair.strays)
         return [

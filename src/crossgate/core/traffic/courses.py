@@ -87,7 +87,9 @@ def courses(family: Family) -> tuple[Course, ...]:
 
 @cache
 def opening_packets(family: Family) -> PacketSet:
-    """Return the packets of a family that open a conversation on one link and between links alike."""
+    """Return the packets of a family that open a conversation on one link and between links
+    alike.
+    """
     return PacketSet.of(
         *(each.openings for each in courses(family) if not each.stray and each.on_link is None)
     )
@@ -190,7 +192,9 @@ def _by_course(family: Family, what: Spans, flags: int) -> list[tuple[Course, Sp
 
 
 def leg_regions(opening: Region, course: Course, leg: Leg) -> list[Region]:
-    """Return the packets of a leg, for opening packets of a course, as regions that do not overlap."""
+    """Return the packets of a leg, for opening packets of a course, as regions that do not
+    overlap.
+    """
     if leg in OPENING:
         return [opening]
     turned, flags = SHAPES[leg]

@@ -1,4 +1,6 @@
-"""The fates of columns of conversations as numbers, and the lanes that they take (`traffic.bulk`)."""
+"""The fates of columns of conversations as numbers, and the lanes that they take
+(`traffic.bulk`).
+"""
 
 from __future__ import annotations
 

@@ -243,8 +243,8 @@ class Question:
         return asking.all_meet(ways, course.legs[0], self._family, ends)
 
     def answers(self, parties: Sequence[int], course: Course, opening: Product) -> Iterator[Answer]:
-        """Yield what becomes of the openings of a course in one network, given by the numbers of its
-        `parties`: pieces that are treated alike on each of their ways.
+        """Yield what becomes of the openings of a course in one network, given by the numbers of
+        its `parties`: pieces that are treated alike on each of their ways.
 
         Where no machine of that network can have their addresses, openings take no way and end on
         their first leg.

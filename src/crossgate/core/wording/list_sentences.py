@@ -201,7 +201,9 @@ def _stations(stations: Stations) -> str:
 
 
 def _carried(plan: Plan, service: Service, family: Family) -> tuple[str, str]:
-    """Return the verb for packets of a service, and the words for these packets; "" for anything."""
+    """Return the verb for packets of a service, and the words for these packets; "" for
+    anything.
+    """
     if service.terms == IP.terms:
         return "send", ""
     opened = all(term.protocol == TCP and term.ports is not None for term in service.terms)
@@ -222,7 +224,9 @@ def _part(plan: Plan, text: str, family: Family) -> str:
 
 
 def _terms(terms: Sequence[ServiceTerm], family: Family) -> str:
-    """Return protocols with their ports or messages; protocols with the same ports stand together."""
+    """Return protocols with their ports or messages; protocols with the same ports stand
+    together.
+    """
     by_protocol: dict[int | None, list[str]] = {}
     for term in terms:
         own = by_protocol.setdefault(term.protocol, [])

@@ -1,4 +1,6 @@
-"""In words, why entries do not match a packet; and a wildcard mask against an address, bit by bit."""
+"""In words, why entries do not match a packet; and a wildcard mask against an address, bit by
+bit.
+"""
 
 from __future__ import annotations
 

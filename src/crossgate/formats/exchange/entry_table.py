@@ -277,7 +277,9 @@ def _read_line(given: Given, row: Row, line: str, own: ComingList, numbers: set[
 
 
 def _until(given: Given, row: Row) -> str:
-    """Return a row's last day, "" for none; a spreadsheet's date is read too. Raises `PlanError`."""
+    """Return a row's last day, "" for none; a spreadsheet's date is read too. Raises
+    `PlanError`.
+    """
     found = row.values.get("until", "").removesuffix(" 00:00:00")
     if not found:
         return ""

@@ -279,7 +279,9 @@ class RuleReader:
         return FlagTest(value, care)
 
     def _types(self) -> tuple[int | None, ...]:
-        """TYPES = TYPE *("," TYPE): numbers, ranges and symbolic names, which may contain blanks."""
+        """TYPES = TYPE *("," TYPE): numbers, ranges and symbolic names, which may contain
+        blanks.
+        """
         told = [self._take("ICMP types")]
         while self._words and self._words[0] not in _OPTIONS:
             told.append(self._words.pop(0))

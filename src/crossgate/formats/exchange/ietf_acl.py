@@ -265,7 +265,9 @@ def _ethertype(number: int) -> str | int:
 
 
 def tell(access_list: AnyList[Any], unsaid: Iterable[Any], off: int, written: Written) -> None:
-    """Add to `written` what of a list could not be expressed, and how many of its entries are off."""
+    """Add to `written` what of a list could not be expressed, and how many of its entries are
+    off.
+    """
     for entry, why in unsaid:
         line = OTHERWISE if entry is None else str(entry.number)
         written.unsaid.append(f"list {access_list.name} {line}: {why}")

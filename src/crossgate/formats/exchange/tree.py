@@ -177,7 +177,9 @@ def _read_json(path: Path, data: bytes) -> Tree:
 
 
 def xml_root(data: bytes, what: str) -> Any:
-    """Read XML from elsewhere: without entities, document types or other files. Raises `PlanError`."""
+    """Read XML from elsewhere: without entities, document types or other files. Raises
+    `PlanError`.
+    """
     etree = _etree()
     parser = etree.XMLParser(
         resolve_entities=False,

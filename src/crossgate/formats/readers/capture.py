@@ -208,7 +208,9 @@ class Source:
         self._process: subprocess.Popen[bytes] | None = None
 
     def open(self) -> Any:
-        """Return a reader at the start of the capture. Raises `PlanError` for a file that is none."""
+        """Return a reader at the start of the capture. Raises `PlanError` for a file that is
+        none.
+        """
         if self._packed is None:
             return _opened(self._path, self._name)
         self.close()

@@ -102,7 +102,9 @@ class _Fields:
 
 
 def _part(words: NDArray[np.uint64], after: int, octets: int) -> Indices:
-    """Return the numbers in `octets` octets of 8-octet words that are followed by `after` octets."""
+    """Return the numbers in `octets` octets of 8-octet words that are followed by `after`
+    octets.
+    """
     return (words >> np.uint64(8 * after) & np.uint64((1 << 8 * octets) - 1)).view(np.int64)
 
 

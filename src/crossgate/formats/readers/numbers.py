@@ -17,7 +17,9 @@ _LETTERS = {"F": 1, "S": 2, "R": 4, "P": 8, "A": 16, "U": 32, "E": 64, "C": 128}
 
 
 def number_in(word: str, words: Mapping[str, int], most: int) -> int | None:
-    """Return the whole number that a word is or stands for, None where it is none from 0 to `most`."""
+    """Return the whole number that a word is or stands for, None where it is none from 0 to
+    `most`.
+    """
     if word.lower() in words:
         return words[word.lower()]
     if word.isascii() and word.isdigit():
@@ -35,7 +37,9 @@ def is_number(text: str | None) -> bool:
 
 
 def flags_in(word: str) -> int | None:
-    """Return the TCP flags that a word names, by number or letters (`SA`), None where it does not."""
+    """Return the TCP flags that a word names, by number or letters (`SA`), None where it does
+    not.
+    """
     if word.lower().startswith("0x"):
         try:
             return int(word, 16) & 255

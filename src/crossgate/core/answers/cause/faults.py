@@ -32,7 +32,9 @@ from crossgate.core.network.ways import Network
 def faults(
     network: Network, when: When, wrong: Sequence[Observation], older: Mapping[str, AccessList]
 ) -> Iterator[Fault]:
-    """Yield the faults that can affect some conversations; `older` are earlier versions of lists."""
+    """Yield the faults that can affect some conversations; `older` are earlier versions of
+    lists.
+    """
     plan = network.plan
     devices, met = _touched(network, when, wrong)
     conversations = [each.conversation for each in wrong]

@@ -319,7 +319,9 @@ def _term(term: ServiceTerm, family: Family, usual: Usual) -> Iterator[What]:
 
 
 def _client(asked: Qualifiers) -> int | None:
-    """Return the source port to send from, where an entry asks for one outside the clients' range."""
+    """Return the source port to send from, where an entry asks for one outside the clients'
+    range.
+    """
     if asked.source_ports is None or within(CLIENT_PORT, asked.source_ports):
         return None
     return asked.source_ports[0][0] or 1

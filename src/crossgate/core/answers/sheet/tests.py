@@ -51,7 +51,9 @@ class Key(NamedTuple):
 
 
 def can_try(packet: Packet) -> Can | None:
-    """Return the kind of test by which a packet can be sent; None where no common program sends it."""
+    """Return the kind of test by which a packet can be sent; None where no common program sends
+    it.
+    """
     if packet.fragment or packet.dscp:
         return None
     if packet.protocol == TCP:

@@ -71,7 +71,9 @@ def counters(tried: Tried) -> list[str]:
 
 
 def note_of(tried: Tried) -> str:
-    """Return what a person cannot distinguish at the machine that makes the test; "" for nothing."""
+    """Return what a person cannot distinguish at the machine that makes the test; "" for
+    nothing.
+    """
     if tried.seen is Seen.ANSWERED and tried.can is Can.CONNECT:
         return "where nobody listens the machine refuses the connection, and it got there"
     if tried.seen is Seen.SILENCE and tried.ending.leg.returns:

@@ -69,7 +69,9 @@ class Tree(NamedTuple):
 
 
 class TreeBuilder:
-    """Builds the tree of some rows; `ranks` are the numbers of service ranks and source-port ranks."""
+    """Builds the tree of some rows; `ranks` are the numbers of service ranks and source-port
+    ranks.
+    """
 
     def __init__(self, rows: Rows, ranks: tuple[int, int], leaf_rows: int) -> None:
         self._rows = rows
