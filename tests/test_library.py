@@ -236,3 +236,31 @@ def test_a_table_and_a_file_of_it_are_replayed_alike_on_the_plans_clock(tmp_path
     broken.write_bytes(b"\xd4\xc3\xb2\xa1" + bytes(8))
     with pytest.raises(crossgate.PlanError, match=r"cut\.pcap"):
         crossgate.replay(plan, [broken])
+
+
+def test_a_single_word_may_stand_by_itself() -> None:
+    plan = crossgate.parse(PLAN)
+    assert repr(crossgate.grid(plan, "ssh", "one", "two")) == repr(
+        crossgate.grid(plan, ["ssh"], ["one"], ["two"])
+    )
+    assert crossgate.export(plan, "ietf-acl", "gate").text == (
+        crossgate.export(plan, "ietf-acl", ["gate"]).text
+    )
+    for one, other in (
+        (
+            changes.add_members("group", "servers", "one"),
+            changes.add_members("group", "servers", ["one"]),
+        ),
+        (changes.fence("b", allow="ping"), changes.fence("b", allow=["ping"])),
+        (changes.fence("b", exceptions="one"), changes.fence("b", exceptions=["one"])),
+    ):
+        told = [
+            crossgate.propose("p.gate", each, unsaved={"p.gate": PLAN.encode()})
+            for each in (one, other)
+        ]
+        assert told[0].diff == told[1].diff != ()
+
+
+def test_the_page_names_every_change() -> None:
+    page = PAGE.read_text()
+    assert [each for each in changes.__all__ if each != "Change" and f"`{each}`" not in page] == []

@@ -19,6 +19,7 @@ from crossgate.core.model.address import Family
 from crossgate.core.model.entry import Kind
 from crossgate.core.model.errors import Place, PlanError
 from crossgate.core.model.network import Direction, stands_at
+from crossgate.core.model.plaintext import listed
 from crossgate.core.model.plan import Plan
 from crossgate.language import edits, list_edits, placing, renaming, statements
 from crossgate.language.change import Change
@@ -248,8 +249,8 @@ def rename(kind: renaming.NameKind | str, name: str, new: str) -> Change:
 def fence(
     subnet: str,
     *,
-    allow: Iterable[str] = ("dns", "dhcp", "ping"),
-    exceptions: Iterable[str] = (),
+    allow: str | Iterable[str] = ("dns", "dhcp", "ping"),
+    exceptions: str | Iterable[str] = (),
     one_way: bool = False,
     at: datetime | None = None,
 ) -> Change:
@@ -263,7 +264,7 @@ def fence(
     from crossgate.language.fence_text import Asked
     from crossgate.language.fencing import write_fence
 
-    asked = Asked(subnet, list(allow), list(exceptions), one_way)
+    asked = Asked(subnet, listed(allow), listed(exceptions), one_way)
     return lambda draft: write_fence(draft, asked, at or draft.plan.now())
 
 
@@ -282,7 +283,7 @@ def twin(list_name: str, new: str, *, placed: bool = False) -> Change:
 
 
 def distil(
-    files: Sequence[str | Path],
+    files: str | Path | Sequence[str | Path],
     into: str,
     *,
     family: Family | None = None,
@@ -292,7 +293,7 @@ def distil(
     rate: float | None = None,
     place: tuple[str, str] | None = None,
     idle: int = 300,
-    columns: Sequence[str] = (),
+    columns: str | Sequence[str] = (),
     gauge: Callable[[int], AbstractContextManager[Callable[[int, int], None]]] | None = None,
 ) -> Change:
     """Write entries that permit what files of traffic hold and was answered, and nothing else, into
@@ -310,17 +311,17 @@ def distil(
     from crossgate.formats.readers.traffic import Traffic, size
     from crossgate.language.distilling import Target, nothing_to_permit, write
 
+    paths = [Path(each) for each in ([files] if isinstance(files, str | Path) else files)]
+
     def change(draft: Draft) -> str:
-        traffic = Traffic(
-            list(map(Path, files)), told_columns(columns), int(time.time() * 1_000_000)
-        )
+        traffic = Traffic(paths, told_columns(listed(columns)), int(time.time() * 1_000_000))
         with nullcontext(None) if gauge is None else gauge(size(traffic.paths)) as tell:
             distillers = distillers_of(draft.plan, traffic, idle, every, rate is not None, tell)
         found = {of: each for of, each in distillers.items() if family in (None, of)}
         for each in found.values():
             each.leave_out_rare(least)
         if not any(each.kinds for each in found.values()):
-            raise PlanError(nothing_to_permit(map(str, files), found.values(), least))
+            raise PlanError(nothing_to_permit(map(str, paths), found.values(), least))
         several = family is None and all(each.kinds for each in found.values()) and len(found) > 1
         told = [
             write(
@@ -343,16 +344,16 @@ def distil(
     return change
 
 
-def add_members(kind: str, name: str, members: Sequence[str]) -> Change:
+def add_members(kind: str, name: str, members: str | Sequence[str]) -> Change:
     """Add members to a `group`, or parts to a `service`, after those it has."""
     what = _members(kind)
-    return lambda draft: statements.add_members(draft, what, name, members)
+    return lambda draft: statements.add_members(draft, what, name, listed(members))
 
 
-def take_members(kind: str, name: str, members: Sequence[str]) -> Change:
+def take_members(kind: str, name: str, members: str | Sequence[str]) -> Change:
     """Remove members from a `group`, or parts from a `service`."""
     what = _members(kind)
-    return lambda draft: statements.take_members(draft, what, name, members)
+    return lambda draft: statements.take_members(draft, what, name, listed(members))
 
 
 def _members(kind: str) -> statements.Members:

@@ -19,6 +19,7 @@ from crossgate.core.model.address import Family
 from crossgate.core.model.conditions import When
 from crossgate.core.model.errors import PlanError, PlanErrors
 from crossgate.core.model.finding import Finding
+from crossgate.core.model.plaintext import listed
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.tls import TlsError, asked_hello
 from crossgate.core.sets.addresses import AddressSet
@@ -165,9 +166,9 @@ def trace(
 
 def grid(
     plan: Plan,
-    services: Sequence[str] = (),
-    sources: Sequence[str] = (),
-    destinations: Sequence[str] = (),
+    services: str | Sequence[str] = (),
+    sources: str | Sequence[str] = (),
+    destinations: str | Sequence[str] = (),
     *,
     hosts: bool = False,
     of: When | None = None,
@@ -180,7 +181,8 @@ def grid(
     """
     from crossgate.core.answers.grid_asked import Ends, grid_of
 
-    return grid_of(plan, of or when(plan), services, Ends(sources, destinations, hosts))
+    ends = Ends(listed(sources), listed(destinations), hosts)
+    return grid_of(plan, of or when(plan), listed(services), ends)
 
 
 def leases(plan: Plan, whose: str, *, of: When | None = None) -> list[Leased]:
@@ -256,7 +258,7 @@ def about(plan: Plan, word: str, *, at: datetime | None = None) -> list[About]:
 def export(
     plan: Plan,
     format_name: str,
-    lists: Sequence[str] = (),
+    lists: str | Sequence[str] = (),
     *,
     on: str | None = None,
     unplaced: bool = False,
@@ -284,7 +286,7 @@ def export(
         bytes=as_bytes,
         raw=raw,
     )
-    every, places = chosen(plan, lists, on, bare=format_name == "ietf")
+    every, places = chosen(plan, listed(lists), on, bare=format_name == "ietf")
     standing = () if unplaced else places
     return found.write(
         Wanted(plan, every, standing, on, hits, direction, limit, xml, as_bytes, raw)
@@ -384,7 +386,7 @@ def write(proposal: Proposal) -> None:
 
 def mend(
     path: str | Path,
-    *what: str,
+    *what: str | int,
     unsaved: Mapping[str, bytes] | None = None,
     include_from: Sequence[str | Path] = (),
     at: datetime | None = None,
@@ -398,11 +400,13 @@ def mend(
     from crossgate.language.to_mend import to_mend
 
     reading = _reading(path, unsaved, include_from)
-    found = (look() for look in to_mend(reading, what, at or reading.plan.now()))
+    found = (
+        look() for look in to_mend(reading, [str(each) for each in what], at or reading.plan.now())
+    )
     return [each for each in found if each is not None]
 
 
-def replay(plan: Plan, flows: Any, *, columns: Sequence[str] = ()) -> pa.Table:
+def replay(plan: Plan, flows: Any, *, columns: str | Sequence[str] = ()) -> pa.Table:
     """Replay packets or flow records through a plan, and return a row for each conversation, with
     its verdict and what stopped it.
 
@@ -420,7 +424,7 @@ def replay(plan: Plan, flows: Any, *, columns: Sequence[str] = ()) -> pa.Table:
 
     replaying = Replay(Network(plan), plan.time_zone)
     rows = [NO_VERDICTS]
-    for seen, is_flows in _batches(flows, columns):
+    for seen, is_flows in _batches(flows, listed(columns)):
         for family, batch in seen.items():
             ended = replaying.add(family, batch, plan.client_ports if is_flows else None)
             rows += [verdict_rows(each, replaying.tracer) for each in ended]

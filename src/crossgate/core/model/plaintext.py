@@ -5,6 +5,7 @@ reach a terminal.
 from __future__ import annotations
 
 import re
+from collections.abc import Iterable
 
 _MOST_DIGITS = 18
 """No number of the language has more digits, and longer ones cost more the longer they are."""
@@ -20,6 +21,11 @@ direction of text (Unicode UAX 9), and what XML 1.0 forbids.
 def numeral(text: str) -> int | None:
     """Return the whole number written with up to 18 ASCII digits; None for any other text."""
     return int(text) if text.isascii() and text.isdigit() and len(text) <= _MOST_DIGITS else None
+
+
+def listed(words: str | Iterable[str]) -> list[str]:
+    """Return words as a list, of which a single one may stand by itself."""
+    return [words] if isinstance(words, str) else list(words)
 
 
 def quotable(text: str) -> str:
