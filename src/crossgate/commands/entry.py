@@ -2,16 +2,13 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Annotated
+from typing import Annotated
 
 import typer
 
 from crossgate.commands.common import examples
 from crossgate.commands.completing import complete_entry, complete_list
 from crossgate.commands.editing import Change, edit_command
-
-if TYPE_CHECKING:
-    pass
 
 entry = typer.Typer(
     name="entry",

@@ -4,15 +4,12 @@ expectations that prove it.
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Annotated
+from typing import Annotated
 
 import typer
 
 from crossgate.commands.completing import complete_name, complete_subnet
 from crossgate.commands.editing import Change, edit_command
-
-if TYPE_CHECKING:
-    pass
 
 
 @edit_command

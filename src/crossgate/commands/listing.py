@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Annotated
+from typing import Annotated
 
 import typer
 
@@ -10,9 +10,6 @@ from crossgate.commands.common import examples
 from crossgate.commands.editing import Change, edit_command
 from crossgate.commands.entry import ListArgument
 from crossgate.core.model.entry import Kind
-
-if TYPE_CHECKING:
-    pass
 
 listing = typer.Typer(
     name="list", help="Write a new list, remove one, or renumber one.", no_args_is_help=True

@@ -2,16 +2,13 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Annotated
+from typing import Annotated
 
 import typer
 
 from crossgate.commands.completing import complete_about
 from crossgate.commands.editing import Change, edit_command
 from crossgate.language.renaming import NameKind
-
-if TYPE_CHECKING:
-    pass
 
 
 @edit_command

@@ -4,16 +4,13 @@ plan, edited as entries are.
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Annotated
+from typing import Annotated
 
 import typer
 
 from crossgate.commands.common import examples
 from crossgate.commands.completing import complete_device, complete_name
 from crossgate.commands.editing import Change, edit_command
-
-if TYPE_CHECKING:
-    pass
 
 NameArgument = Annotated[str, typer.Argument(metavar="NAME", help="Its name.")]
 MembersArgument = Annotated[

@@ -2,15 +2,12 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Annotated
+from typing import Annotated
 
 import typer
 
 from crossgate.commands.editing import Change, edit_command
 from crossgate.commands.entry import ListArgument
-
-if TYPE_CHECKING:
-    pass
 
 
 @edit_command
