@@ -264,3 +264,17 @@ def test_a_single_word_may_stand_by_itself() -> None:
 def test_the_page_names_every_change() -> None:
     page = PAGE.read_text()
     assert [each for each in changes.__all__ if each != "Change" and f"`{each}`" not in page] == []
+
+
+def test_edits_and_mends_trust_the_folders_that_reading_trusts(tmp_path: Path) -> None:
+    path, trusted = tmp_path / "plan" / "p.gate", tmp_path / "names"
+    path.parent.mkdir()
+    trusted.mkdir()
+    (trusted / "names.gate").write_text("group those one\n")
+    path.write_text(f'include "{trusted}/names.gate"\n' + PLAN + "expect permit ssh one to two\n")
+    edit = changes.add_entry("gate", "permit ssh those to two", before=20)
+    assert crossgate.propose(path, edit, include_from=[trusted]).refused == ""
+    (found,) = crossgate.mend(path, 20, include_from=[trusted])
+    assert found.mends
+    with pytest.raises(crossgate.PlanErrors, match="outside the plan's folder"):
+        crossgate.propose(path, edit)

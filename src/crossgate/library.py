@@ -7,11 +7,11 @@ and its mend; a plan that is read with `read` is whole, or `PlanErrors` has ever
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextvars import copy_context
 from datetime import datetime
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, TypeVar
 
 from crossgate.core.conversation.story import Trace
 from crossgate.core.conversation.verdict import Verdict
@@ -43,7 +43,8 @@ if TYPE_CHECKING:
     from crossgate.formats.exchange.asked import Written
     from crossgate.language.change import Change, Proposal
     from crossgate.language.mending import Mendable
-    from crossgate.language.reader import Reading
+
+Answer = TypeVar("Answer")
 
 __all__ = [
     "AddressSet",
@@ -91,18 +92,18 @@ def read(
     `include_from`, which the caller trusts. Raises `PlanErrors` with every error in it, and
     `PlanError` for a file that cannot be read.
     """
-    return _reading(path, unsaved, include_from).plan
-
-
-def _reading(
-    path: str | Path, unsaved: Mapping[str, bytes] | None, include_from: Sequence[str | Path]
-) -> Reading:
     from crossgate.language.reader import read as read_files
+
+    return _trusting(include_from, lambda: read_files(Path(path), unsaved).plan)
+
+
+def _trusting(folders: Sequence[str | Path], ask: Callable[[], Answer]) -> Answer:
+    """Return an answer for which files of some folders may be included; an edit reads them again."""
     from crossgate.language.source import allow_includes
 
-    def within() -> Reading:
-        allow_includes(map(Path, include_from))
-        return read_files(Path(path), unsaved)
+    def within() -> Answer:
+        allow_includes(map(Path, folders))
+        return ask()
 
     return copy_context().run(within)
 
@@ -352,12 +353,17 @@ def propose(
     which windows are judged, now by default. Raises `PlanError` for a change that cannot be made.
     """
     from crossgate.language.change import propose as worked_out
+    from crossgate.language.reader import read as read_files
     from crossgate.language.together import Asked, together
 
-    reading = _reading(path, unsaved, include_from)
     numbered = [Asked(f"change {number}", each) for number, each in enumerate(changes, 1)]
     change = changes[0] if len(changes) == 1 else together(numbered)
-    return worked_out(reading, change, at or reading.plan.now(), anyway=anyway)
+
+    def proposal() -> Proposal:
+        reading = read_files(Path(path), unsaved)
+        return worked_out(reading, change, at or reading.plan.now(), anyway=anyway)
+
+    return _trusting(include_from, proposal)
 
 
 def write(proposal: Proposal) -> None:
@@ -397,13 +403,15 @@ def mend(
     `what` names one: the line of a claim, or a finding, its list and its entry. Raises `PlanError`
     for what is not there.
     """
+    from crossgate.language.reader import read as read_files
     from crossgate.language.to_mend import to_mend
 
-    reading = _reading(path, unsaved, include_from)
-    found = (
-        look() for look in to_mend(reading, [str(each) for each in what], at or reading.plan.now())
-    )
-    return [each for each in found if each is not None]
+    def mendable() -> list[Mendable]:
+        reading = read_files(Path(path), unsaved)
+        wanted = to_mend(reading, [str(each) for each in what], at or reading.plan.now())
+        return [each for look in wanted if (each := look()) is not None]
+
+    return _trusting(include_from, mendable)
 
 
 def replay(plan: Plan, flows: Any, *, columns: str | Sequence[str] = ()) -> pa.Table:
