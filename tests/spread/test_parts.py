@@ -310,8 +310,8 @@ def test_a_cluster_answers_as_the_single_run_does_even_when_a_worker_is_killed(
     refused = run("replay", str(traffic / "day.pcap"), "--cluster", address)
     assert refused.returncode == 2
     assert "--cluster needs --zone" in refused.stderr
-    for each in ("check", "verify"):
-        assert run(each, "--cluster", address).stdout == run(each).stdout
+    for each in (["check"], ["verify"], ["compare", str(traffic / "proposal" / "ternhaven.gate")]):
+        assert run(*each, "--cluster", address).stdout == run(*each).stdout
 
     job, alone, parts = flows_in_parts(traffic, tmp_path)
     pool = ClusterPool(address)

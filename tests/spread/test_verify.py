@@ -19,21 +19,7 @@ from crossgate.spread.pools import Done, Part, Task
 from crossgate.spread.verify import outages_in_parts, verify_in_parts
 from tests.conftest import Run
 from tests.core.network import reference
-
-
-class Here:
-    """A pool that does the parts in this process, the last ones first."""
-
-    inherits = False
-
-    def __init__(self, size: int) -> None:
-        self.size = size
-
-    def done(self, task: Task[Done], job: bytes, parts: Sequence[Part]) -> Iterator[Done]:
-        return reversed([task(job, part) for part in reversed(parts)])
-
-    def close(self) -> None:
-        pass
+from tests.spread.here import Here
 
 
 @settings(max_examples=10)

@@ -4,6 +4,8 @@ differently.
 
 from __future__ import annotations
 
+from contextlib import closing, nullcontext
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -12,6 +14,7 @@ import typer
 from crossgate.commands.common import load, meter, plan_file, print_json, read_file, tell_missed
 from crossgate.commands.completing import complete_list
 from crossgate.commands.shared_options import JsonOption, PiecesOption, SourcePortsOption
+from crossgate.commands.sharing import ClusterOption, TrustedNetworkOption, WorkersOption, pool_of
 from crossgate.core.model.errors import PlanError
 
 if TYPE_CHECKING:
@@ -60,6 +63,9 @@ def compare(
         ),
     ] = None,
     pieces: PiecesOption = None,
+    workers: WorkersOption = None,
+    cluster: ClusterOption = None,
+    trusted_network: TrustedNetworkOption = False,
     markdown: Annotated[
         bool,
         typer.Option(
@@ -91,6 +97,12 @@ def compare(
             "of them out"
         )
     if list_name is not None:
+        if workers is not None or cluster is not None:
+            raise PlanError(
+                f"{'--cluster' if workers is None else '--workers'} shares the pairs of addresses "
+                "that a network has, and --list is about a list wherever it stands; leave one of "
+                "them out"
+            )
         for each in (plan, new):
             try:
                 each.access_list(list_name)
@@ -122,9 +134,16 @@ def compare(
                     ]
                 )
         raise typer.Exit(1 if different else 0)
-    with meter("comparing") as tell:
-        missed: list[TooManyPieces] = []
-        found = differences(Session(plan), Session(new), tell, missed)
+    missed: list[TooManyPieces] = []
+    pool = pool_of(workers, cluster, trusted_network, copies=True)
+    with closing(pool) if pool is not None else nullcontext(), meter("comparing") as tell:
+        if pool is None:
+            found = differences(Session(plan), Session(new), tell, missed)
+        else:
+            from crossgate.spread.compare import compared_in_parts
+
+            ahead = partial(compared_in_parts, pool=pool, tell=tell)
+            found = differences(Session(plan), Session(new), missed=missed, ahead=ahead)
     if as_json:
         from crossgate.formats.json.compare import compare_document
 

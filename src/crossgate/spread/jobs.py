@@ -5,7 +5,7 @@ from __future__ import annotations
 import gc
 import pickle
 import threading
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from secrets import token_bytes
 from typing import Any, TypeVar
@@ -57,3 +57,11 @@ def unpacked(part: Path | bytes) -> Any:
     """Return what names a part of a job, which `packed` made."""
     assert isinstance(part, bytes)
     return pickle.loads(part)
+
+
+def shared_evenly(numbers: Sequence[int], pool: Pool) -> list[Sequence[int]]:
+    """Return some numbers in about `PARTS_EACH` shares for each worker; neighbours are in different
+    ones, since they take about equally long.
+    """
+    count = min(PARTS_EACH * pool.size, len(numbers))
+    return [numbers[first::count] for first in range(count)]

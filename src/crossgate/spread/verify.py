@@ -16,7 +16,7 @@ from crossgate.core.model.plan import Plan
 from crossgate.core.model.progress import Tell
 from crossgate.core.sets.effort import allow, allowed
 from crossgate.core.traffic.session import Session
-from crossgate.spread.jobs import PARTS_EACH, given, kept, packed, unpacked
+from crossgate.spread.jobs import given, kept, packed, shared_evenly, unpacked
 from crossgate.spread.pools import Part, Pool, Task
 
 Result = TypeVar("Result")
@@ -75,7 +75,7 @@ def verify_in_parts(
     plan = verifier.session.plan
     job = given(pool, VerifyJob(plan, allowed()), VerifyJob.begun)
     numbers = sorted(set(_numbers_of(plan, promises)))
-    shares = _shared(numbers, pool)
+    shares = shared_evenly(numbers, pool)
     for number, proof in _done(pool, verify_part, job, shares, tell):
         verifier.know(plan.expectations[number], proof)
 
@@ -88,7 +88,7 @@ def outages_in_parts(
     """
     held = _numbers_of(plan, [each.expectation for each in results if each.held])
     job = given(pool, OutageJob(plan, allowed(), tuple(held)), OutageJob.looked_into)
-    shares = _shared(range(len(list(parts(plan)))), pool)
+    shares = shared_evenly(range(len(list(parts(plan)))), pool)
     return [outage for _, outage in sorted(_done(pool, outages_part, job, shares, tell))]
 
 
@@ -98,14 +98,6 @@ def _numbers_of(plan: Plan, promises: Sequence[Promise]) -> list[int]:
     for number, each in enumerate(plan.expectations):
         first.setdefault(each, number)
     return [first[each] for each in promises]
-
-
-def _shared(numbers: Sequence[int], pool: Pool) -> list[Sequence[int]]:
-    """Return some numbers in about `PARTS_EACH` shares for each worker; neighbours are in different
-    ones, since they take about equally long.
-    """
-    count = min(PARTS_EACH * pool.size, len(numbers))
-    return [numbers[first::count] for first in range(count)]
 
 
 def _done(

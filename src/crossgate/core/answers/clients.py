@@ -8,12 +8,11 @@ without mentioning source ports.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import NamedTuple
+from typing import NamedTuple, Protocol
 
 from crossgate.core.sets.frame import PacketSet
 from crossgate.core.sets.minimise import SetLine, fewest_lines
 from crossgate.core.sets.region import ALL_PORTS, every_packet
-from crossgate.core.traffic.question import Answer
 
 
 class Told(NamedTuple):
@@ -26,7 +25,19 @@ class Told(NamedTuple):
     packets: list[PacketSet]
 
 
-def told(answers: Sequence[Answer], ports: tuple[int, int], stray: bool) -> Told:
+class Written(Protocol):
+    """Some packets, and these with the hidden addresses of their flow."""
+
+    @property
+    def packets(self) -> PacketSet:
+        """The packets."""
+
+    @property
+    def written(self) -> PacketSet:
+        """The packets with the hidden addresses, which are written in fewer lines."""
+
+
+def told(answers: Sequence[Written], ports: tuple[int, int], stray: bool) -> Told:
     """Return some answers of one family as lines; `stray` packets open no conversation and have no
     client.
     """

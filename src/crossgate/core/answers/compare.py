@@ -11,8 +11,8 @@ which a list does something else (`lists.difference.treated_otherwise`).
 
 from __future__ import annotations
 
-from collections.abc import Hashable, Iterable, Iterator, Sequence
-from typing import Any
+from collections.abc import Callable, Hashable, Iterable, Iterator, Mapping, Sequence
+from typing import Any, NamedTuple
 
 from crossgate.core.answers.change import Change
 from crossgate.core.answers.clients import told
@@ -33,7 +33,7 @@ from crossgate.core.model.entry import Action
 from crossgate.core.model.packet import TCP
 from crossgate.core.model.progress import Tell
 from crossgate.core.model.tls import hello_of, settled, spoken_sorts
-from crossgate.core.sets.effort import TooManyPieces, answered
+from crossgate.core.sets.effort import TooManyPieces, answered, gathered, question
 from crossgate.core.sets.frame import PacketSet
 from crossgate.core.sets.minimise import fewest_lines
 from crossgate.core.sets.products import Product, left
@@ -73,6 +73,18 @@ def named_differences(
     return [same[0]._replace(**_when(same, several)) for same in met.values()]
 
 
+class Differing(NamedTuple):
+    """Openings of a pair that two plans treat differently: their fate in each, the packets, and
+    these with the hidden addresses of their flow; `stray` packets open no conversation.
+    """
+
+    stray: bool
+    was: Fate
+    now: Fate
+    packets: PacketSet
+    written: PacketSet
+
+
 class Comparison:
     """Compares two plans in one pair of states of their conditions."""
 
@@ -81,9 +93,9 @@ class Comparison:
         self._differing: dict[tuple[AccessList | None, AccessList | None], list[Region] | None] = {}
         self._ask_for_tls = any(each.network.plan.asks_for_tls for each in (old, new))
 
-    def differing(self, pair: ComparedPair) -> Iterator[tuple[bool, Fate, Fate, Answer]]:
+    def differing(self, pair: ComparedPair) -> Iterator[Differing]:
         """Yield the openings of a pair that the plans treat differently, in sets that do not
-        overlap: (stray, before, after, the answer after).
+        overlap.
         """
         speaks = hello_of(self.new.state) is not None if self._ask_for_tls else None
         suspected = {leg: self._suspected(pair, leg) for leg in script(HANDSHAKE, speaks).legs}
@@ -116,7 +128,7 @@ class Comparison:
                     for now in question.answers(new, course, was.opening):
                         before, after = _fate(was, now), _fate(now, was)
                         if (before.verdict, before.told) != (after.verdict, after.told):
-                            yield course.stray, before, after, now
+                            yield Differing(course.stray, before, after, now.packets, now.written)
             done.append(opening)
 
     def _suspected(self, pair: ComparedPair, leg: Leg) -> list[Region] | None:
@@ -228,72 +240,118 @@ def _fate(answer: Answer, other: Answer) -> Fate:
     return Fate(answer.verdict, told, decided)
 
 
+PairKey = tuple[Hashable, ...]
+"""What a pair's treatment depends on: its number, and in what of its conditions the states are that
+matter to it.
+"""
+Found = Mapping[PairKey, list[Differing] | TooManyPieces]
+"""What the plans treat differently of some pairs, or that these fall into too many pieces."""
+
+
+class ComparedTraffic:
+    """All that two plans can treat differently: its `pairs`, in the same order in every process,
+    and the states in which they are compared.
+    """
+
+    def __init__(self, change: Change, missed: list[TooManyPieces] | None) -> None:
+        self.old, self.new = change.old, change.new
+        self.pairs = [pair for family in Family for pair in compared_pairs(change, family, missed)]
+        before, after = (
+            dict.fromkeys(each for pair in self.pairs for each in pair.conditional[side])
+            for side in (0, 1)
+        )
+        self.states = compared_states(self.old.plan, self.new.plan, before, after)
+        self._mattering = {
+            nth: (
+                Mattering(self.old.network, self.old.regions, pair.old.ways, pair.flow),
+                Mattering(self.new.network, self.new.regions, pair.new.ways, pair.flow),
+            )
+            for nth, pair in enumerate(self.pairs)
+            if pair.is_conditional and len(self.states) > 1
+        }
+
+    def each_state(
+        self, numbers: Sequence[int]
+    ) -> Iterator[tuple[int, Comparison, list[tuple[int, PairKey]]]]:
+        """Yield the number of each state, what compares the plans in it, and those of some pairs
+        that are to be compared in it, each with its key.
+        """
+        for state, (was_open, now_open, _, _) in enumerate(self.states):
+            keys: list[tuple[int, PairKey]] = []
+            for nth in numbers:
+                if nth in self._mattering:
+                    one, other = self._mattering[nth]
+                    keys.append((nth, (nth, one.of(was_open), other.of(now_open))))
+                elif state == 0 or self.pairs[nth].is_conditional:
+                    keys.append((nth, (nth,)))
+            yield state, Comparison(self.old.flows(was_open), self.new.flows(now_open)), keys
+
+    def find(self, nth: int, comparison: Comparison) -> list[Differing] | TooManyPieces:
+        """Return what the plans treat differently of a pair in one state."""
+        pair = self.pairs[nth]
+        try:
+            with question(f"what the two plans do with {pair.flow.asked}"):
+                return list(comparison.differing(pair))
+        except TooManyPieces as error:
+            return error
+
+
 def differences(
     old: Session,
     new: Session,
     tell: Tell | None = None,
     missed: list[TooManyPieces] | None = None,
     change: Change | None = None,
+    ahead: Callable[[ComparedTraffic], Found] | None = None,
 ) -> list[Difference]:
     """Return all traffic that two plans treat differently, in every state of their conditions;
     traffic that is permitted only now stands first.
 
-    `change` is the change from one to the other, where it is known already. Pairs whose traffic
-    falls into too many pieces are added to `missed`; without it, `TooManyPieces` is raised.
+    `change` is the change from one to the other, where it is known already; `ahead` has pairs
+    compared elsewhere. Pairs whose traffic falls into too many pieces are added to `missed`;
+    without it, `TooManyPieces` is raised.
     """
-    change = change or Change(old, new)
-    new = change.new
-    pairs = [pair for family in Family for pair in compared_pairs(change, family, missed)]
+    traffic = ComparedTraffic(change or Change(old, new), missed)
+    pairs, states, ports = traffic.pairs, traffic.states, traffic.new.plan.client_ports
     if not pairs:
         return []
-    before, after = (
-        dict.fromkeys(each for pair in pairs for each in pair.conditional[side]) for side in (0, 1)
-    )
-    several = compared_states(old.plan, new.plan, before, after)
-    mattering = {
-        nth: (
-            Mattering(old.network, old.regions, pair.old.ways, pair.flow),
-            Mattering(new.network, new.regions, pair.new.ways, pair.flow),
-        )
-        for nth, pair in enumerate(pairs)
-        if pair.is_conditional and len(several) > 1
-    }
+    known = {} if ahead is None else dict(ahead(traffic))
     met: dict[tuple[object, ...], list[Difference]] = {}
-    known: dict[Hashable, list[tuple[bool, Fate, Fate, Answer]]] = {}
     described: dict[Hashable, Difference] = {}
-    for state, ((was_open, now_open, beyond, hello), moment) in enumerate(several.items()):
-        comparison = Comparison(old.flows(was_open), new.flows(now_open))
-        groups: dict[tuple[Family, bool, bool, bool, Fate, Fate], dict[Hashable, list[Answer]]] = {}
-        for done, pair in enumerate(pairs):
+    moments = list(states.items())
+    for state, comparison, keys in traffic.each_state(range(len(pairs))):
+        (_, _, beyond, hello), moment = moments[state]
+        groups: dict[
+            tuple[Family, bool, bool, bool, Fate, Fate], dict[Hashable, list[Differing]]
+        ] = {}
+        for nth, key in keys:
             if tell is not None:
-                tell(state * len(pairs) + done, len(several) * len(pairs))
-            if state == 0 or pair.is_conditional:
-                key: tuple[Hashable, ...] = (done,)
-                if done in mattering:
-                    one, other = mattering[done]
-                    key = done, one.of(was_open), other.of(now_open)
-                with answered(f"what the two plans do with {pair.flow.asked}", missed):
-                    if key not in known:
-                        known[key] = list(comparison.differing(pair))
-                    for stray, was, now, answer in known[key]:
-                        group = (
-                            pair.flow.senders.family,
-                            stray,
-                            pair.devices,
-                            pair.is_conditional,
-                            was,
-                            now,
-                        )
-                        groups.setdefault(group, {}).setdefault(key, []).append(answer)
+                tell(state * len(pairs) + nth, len(states) * len(pairs))
+            if key not in known:
+                known[key] = traffic.find(nth, comparison)
+            result, pair = known[key], pairs[nth]
+            with gathered(missed):
+                if isinstance(result, TooManyPieces):
+                    raise result
+                for each in result:
+                    group = (
+                        pair.flow.senders.family,
+                        each.stray,
+                        pair.devices,
+                        pair.is_conditional,
+                        each.was,
+                        each.now,
+                    )
+                    groups.setdefault(group, {}).setdefault(key, []).append(each)
         for group, pieces in groups.items():
             family, stray, devices, conditional, was, now = group
             # In many states the same pairs are treated in the same way.
             same = group, tuple(pieces)
             with answered("the list of all that is treated differently in one way", missed):
                 if same not in described:
-                    answers = [each for own in pieces.values() for each in own]
-                    written, clients, packets = told(answers, new.plan.client_ports, stray)
-                    packet = example(new.plan, packets)
+                    several = [each for own in pieces.values() for each in own]
+                    written, clients, packets = told(several, ports, stray)
+                    packet = example(traffic.new.plan, packets)
                     described[same] = Difference(
                         family, stray, devices, was, now, written, clients, packet, None
                     )._replace(sets=tuple(packets))
@@ -303,7 +361,7 @@ def differences(
                         moment=moment, exceeded=beyond, spoken=(hello,)
                     )
                 met.setdefault((*group, frozenset(difference.lines)), []).append(difference)
-    found = [each[0]._replace(**_when(each, several)) for each in met.values()]
+    found = [each[0]._replace(**_when(each, states)) for each in met.values()]
     return sorted(found, key=_gravity)
 
 

@@ -217,7 +217,8 @@ class AccessList(AnyList[Entry]):
     """An access list for packets of one family."""
 
     family: Family
-    _in_force: dict[State, tuple[Entry, ...]] = field(default_factory=dict, init=False, repr=False)
+    by_state: dict[State, tuple[Entry, ...]] = field(default_factory=dict, init=False, repr=False)
+    """The entries in force in each state that was asked about (`in_force`)."""
 
     @property
     def about(self) -> str:
@@ -238,11 +239,11 @@ class AccessList(AnyList[Entry]):
 
     def in_force(self, state: State) -> tuple[Entry, ...]:
         """Return the entries that are in the list in a state, as they are then."""
-        if state not in self._in_force:
-            self._in_force[state] = tuple(
+        if state not in self.by_state:
+            self.by_state[state] = tuple(
                 found for entry in self.entries if (found := entry.in_state(state)) is not None
             )
-        return self._in_force[state]
+        return self.by_state[state]
 
     def decide(self, packet: Packet, state: State = frozenset()) -> Decider:
         """Return what the list does with a packet of its family in a state, and the entry that

@@ -158,9 +158,10 @@ class EthernetEntry(AnyEntry):
 class EthernetList(AnyList[EthernetEntry]):
     """A list for the frames of a link, whatever they carry."""
 
-    _kept: dict[tuple[tuple[Ruling, ...], Family], AccessList] = field(
+    by_rulings: dict[tuple[tuple[Ruling, ...], Family], AccessList] = field(
         default_factory=dict, repr=False
     )
+    """What `for_packets` has returned."""
 
     @property
     def about(self) -> str:
@@ -209,7 +210,7 @@ class EthernetList(AnyList[EthernetEntry]):
         can ask this one too, in every state.
         """
         key = rulings, family
-        if key not in self._kept:
+        if key not in self.by_rulings:
             every = anywhere(family)
             lines = (self.entry(each.entry) for each in rulings if each.entry is not None)
             entries = tuple(
@@ -231,7 +232,7 @@ class EthernetList(AnyList[EthernetEntry]):
                 for each in lines
                 if each is not None
             )
-            self._kept[key] = AccessList(
+            self.by_rulings[key] = AccessList(
                 self.name, self.kind, entries, self.otherwise, self.place, self.notes, family
             )
-        return self._kept[key]
+        return self.by_rulings[key]
