@@ -37,6 +37,7 @@ golden: $(MADE)  ## write what the commands print anew, to be read before it is 
 
 docs: $(MADE)  ## write the tables and the guide's outputs in the documentation anew
 	$(PYTHON) docs/tables.py
+	$(PYTHON) docs/schemas.py
 	$(PYTHON) editors/grammar.py
 	$(PYTHON) docs/guide.py
 

@@ -6,7 +6,6 @@ from __future__ import annotations
 
 import gc
 import io
-import json
 import os
 import shutil
 import signal
@@ -23,6 +22,7 @@ from hypothesis import HealthCheck, settings
 from crossgate.__main__ import main
 from crossgate.core.model.plan import Plan
 from crossgate.language.reader import read_plan
+from tests.documents import checked
 
 # A slow machine is no fault of the code.
 settings.register_profile(
@@ -188,6 +188,6 @@ def answer(run: Run) -> Callable[..., Any]:
     def ask(*words: str, status: int = 0) -> Any:
         done = run(*words, "--json")
         assert done.returncode == status, done.stderr + done.stdout
-        return json.loads(done.stdout)
+        return checked(done.stdout)
 
     return ask

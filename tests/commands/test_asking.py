@@ -17,6 +17,7 @@ from typing import Any
 import pytest
 
 from tests.conftest import Run
+from tests.documents import checked
 
 Ask = Callable[..., Any]
 
@@ -747,7 +748,7 @@ def test_what_fails_stands_first_with_what_would_mend_it(run: Run, answer: Ask, 
     for result in answer("verify", status=1)["expectations"][-2:]:
         where, _, entry = result["needed"].partition(": ")
         assert run("entry", "add", where.split()[2].rstrip(","), entry, "--anyway").returncode == 0
-        now = json.loads(run("verify", "--json").stdout)["expectations"]
+        now = checked(run("verify", "--json").stdout)["expectations"]
         assert next(each for each in now if each["text"] == result["text"])["held"]
 
 

@@ -4,12 +4,12 @@ go.
 
 from __future__ import annotations
 
-import json
 from pathlib import Path
 
 import pytest
 
 from tests.conftest import Run
+from tests.documents import checked
 
 NET = """\
 subnet a 10.0.0.0/24
@@ -37,7 +37,7 @@ def test_a_claim_of_an_included_file_is_called_by_file_and_line(folder: Path, ru
     verified = run("verify")  # the one plan here: the other file is included
     assert verified.returncode == 1
     assert "failed  want.gate:3  expect permit https a to b" in verified.stdout
-    answer = json.loads(run("verify", "--json").stdout)["expectations"][0]
+    answer = checked(run("verify", "--json").stdout)["expectations"][0]
     assert (answer["file"], answer["line"]) == ("want.gate", 3)
     for where in ("want.gate:3", "3"):
         assert "expect permit https a to b  line want.gate:3" in run("mend", where).stdout

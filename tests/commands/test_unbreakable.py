@@ -5,7 +5,6 @@ odd arguments.
 from __future__ import annotations
 
 import gzip
-import json
 import os
 import random
 import signal
@@ -23,6 +22,7 @@ from crossgate.commands import application
 from crossgate.commands.table import COMMANDS
 from crossgate.core.model.errors import PlanError
 from tests.conftest import Run
+from tests.documents import checked
 
 COMMAND = f"{sys.executable} -m crossgate"
 _GO_ON = ("demo", "watch", "rehearse", "stand-in")
@@ -95,7 +95,7 @@ def test_problems_are_never_among_the_answers(demo: Path) -> None:
             "https --tally --json 2>&-"
         ),
     )
-    assert json.loads(tallied.stdout)["schema"] == "crossgate/trace/1"
+    assert checked(tallied.stdout)["schema"] == "crossgate/trace/1"
 
 
 @pytest.mark.parametrize("option", ["check --sarif", "verify --junit"])

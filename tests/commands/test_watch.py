@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import os
 import signal
 import subprocess
@@ -14,6 +13,8 @@ from pathlib import Path
 from queue import Queue
 
 import pytest
+
+from tests.documents import checked
 
 
 class Watched:
@@ -115,7 +116,7 @@ def test_an_include_is_watched_from_the_save_that_brings_it(demo: Path, watched:
 )
 def test_once_ends_with_what_the_save_brings(demo: Path, change: str, status: int) -> None:
     found = Watched(demo, "--once", "--json", "ternhaven.gate")
-    first = json.loads(found.until("}\n"))
+    first = checked(found.until("}\n"))
     assert (first["schema"], first["held"], first["failed"], first["expectations"]) == (
         "crossgate/watch/1",
         28,
@@ -123,7 +124,7 @@ def test_once_ends_with_what_the_save_brings(demo: Path, change: str, status: in
         [],
     )
     (demo / "ternhaven.gate").write_text((demo / "ternhaven.gate").read_text() + change)
-    second = json.loads(found.until("}\n"))
+    second = checked(found.until("}\n"))
     assert bool(second["errors"]) is (change == "nonsense\n")
     assert found.end() == status
 

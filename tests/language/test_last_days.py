@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import random
 from collections.abc import Callable
 from datetime import date, datetime, timedelta
@@ -23,6 +22,7 @@ from crossgate.core.traffic.session import Session
 from crossgate.language.lines import entry_line
 from crossgate.library import trace
 from tests.conftest import Run
+from tests.documents import checked
 
 Read = Callable[[str], Plan]
 
@@ -247,9 +247,7 @@ def test_edits_and_tables_keep_the_day_and_who_answers(tmp_path: Path, run: Run)
     assert [each.split() for each in now.splitlines()] == [
         each.split() for each in before.splitlines()
     ]
-    dates = json.loads(run("lists", "--until", "--json", "--at", "2026-12-05 10:00").stdout)[
-        "lines"
-    ]
+    dates = checked(run("lists", "--until", "--json", "--at", "2026-12-05 10:00").stdout)["lines"]
     assert [(each["until"], each["over"], each["entry"]) for each in dates] == [
         ("2026-12-02", True, 30),
         ("2026-12-10", False, 20),

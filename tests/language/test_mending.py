@@ -4,7 +4,6 @@ reasons where there is none.
 
 from __future__ import annotations
 
-import json
 import re
 from datetime import datetime
 from pathlib import Path
@@ -30,6 +29,7 @@ from crossgate.language.mending import mend_all, mend_claim
 from crossgate.language.reader import read
 from tests import net
 from tests.conftest import Run
+from tests.documents import checked
 
 NOW = datetime(2026, 11, 23, 12, 0)
 CLAIMS = ("permit tcp/80", "permit udp/53", "permit ping", "deny tcp/80", "deny ping", "deny udp")
@@ -242,7 +242,7 @@ def test_what_fails_is_told_with_its_mends(run: Run, failing: Path) -> None:
 
 def test_edits_as_text_make_the_plan_that_is_proposed(run: Run, failing: Path) -> None:
     line = line_of(failing, "expect permit ssh kiosk-1 to manifest over ipv4")
-    (found,) = json.loads(run("mend", line, "--json").stdout)["mends"]
+    (found,) = checked(run("mend", line, "--json").stdout)["mends"]
     for proposal in found["proposals"]:
         lines = failing.read_text().splitlines(keepends=True)
         for each in reversed(proposal["text_edits"]):

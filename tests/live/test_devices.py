@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import asyncio
-import json
 import re
 import socket
 import threading
@@ -26,6 +25,7 @@ from crossgate.live.played import reached_as_played
 from crossgate.live.stand_in import DEFAULTS, StandIn, answered
 from crossgate.live.state import LIBRARY, with_state
 from tests.conftest import Run
+from tests.documents import checked
 from tests.formats.exchange.yang import MODULES
 from tests.live.conftest import Play, free_ports
 
@@ -57,7 +57,7 @@ def test_what_runs_is_held_against_the_plan(run: Run, demo: Path, play: Play) ->
     assert "2 of 2 devices as the plan says for Mon" in same.stdout
     # What the models cannot say does not run there.
     pier = run("drift", "pier", *asked, "--json")
-    (found,) = json.loads(pier.stdout)["devices"]
+    (found,) = checked(pier.stdout)["devices"]
     assert (pier.returncode, found["differs"], found["asked"]) == (1, True, True)
     at = reached_as_played(read_plan(demo / "ternhaven.gate"), "lighthouse", int(port))
     edit(at, without_ace("kiosk-fence", "10.1/2"))

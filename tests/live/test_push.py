@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import itertools
-import json
 import os
 import re
 import signal
@@ -37,6 +36,7 @@ from crossgate.live.proposal import proposed
 from crossgate.live.pushing import Journal, Stage, Step, push, push_step, undo
 from tests import small
 from tests.conftest import Run
+from tests.documents import checked
 from tests.live.conftest import Play, free_ports
 
 NOW = datetime(2026, 11, 30, 12)
@@ -151,7 +151,7 @@ def test_where_no_whole_step_can_be_next_one_goes_in_two_halves(
         "3  a",
     ]
     done = run("push", *asked, "--json", "--yes")
-    steps = json.loads(done.stdout)["steps"]
+    steps = checked(done.stdout)["steps"]
     assert [(each["device"], each["half"]) for each in steps] == [
         ("a", True),
         ("b", False),
@@ -351,14 +351,14 @@ def test_devices_run_what_the_plan_says(run: Run, demo: Path, play: Play) -> Non
     assert (unasked.returncode, runs(demo, port)) == (2, before)
     assert "nobody is there to be asked; --yes" in unasked.stderr
     done = run("push", *asked, "--json", "--yes")
-    said = json.loads(done.stdout)
+    said = checked(done.stdout)
     assert (done.returncode, [each["stage"] for each in said["steps"]]) == (0, ["confirmed"] * 3)
     assert run("drift", "--stand-ins", str(port)).returncode == 0
     assert "every device that was asked runs what the plan says" in run("push", *asked).stdout
     path = demo / "site.gate"
     path.write_text(path.read_text().replace("udp/7", "udp/8"))
     told = run("push", *asked, "--events", "--yes")
-    *events, last = map(json.loads, told.stdout.splitlines())
+    *events, last = map(checked, told.stdout.splitlines())
     assert [(each["schema"], each["device"], each["stage"]) for each in events] == [
         ("crossgate/push-event/1", "c", "committing"),
         ("crossgate/push-event/1", "c", "confirmed"),
@@ -503,5 +503,5 @@ def test_a_killed_push_is_gone_on_with(run: Run, demo: Path, play: Play) -> None
     assert run("drift", "--stand-ins", str(port)).returncode == 0
     assert run("push", *asked, "--undo").stdout == "no push is left to be undone\n"
     journal.write([Step("b", was["b"], was["b"], stage=Stage.CONFIRMED)])
-    undone = json.loads(run("push", *asked, "--undo", "--json").stdout)
+    undone = checked(run("push", *asked, "--undo", "--json").stdout)
     assert [(each["device"], each["stage"]) for each in undone["steps"]] == [("b", "undone")]

@@ -38,6 +38,7 @@ from crossgate.language.reader import Reading, read
 from crossgate.rehearsal.network import Rehearsal
 from crossgate.rehearsal.session import Session, start
 from tests.conftest import Run
+from tests.documents import checked
 from tests.net import plans
 
 Read = Callable[[str], Plan]
@@ -333,7 +334,7 @@ def test_what_is_captured_replays_to_what_was_decided(run: Run, launch: Run, dem
     assert done.stdout == "TimeoutError None\n"
     found = re.search(r"(\d+) packets?  kiosk-fence otherwise", done.stderr)
     assert found is not None
-    denied = json.loads(run("replay", "hall.pcapng", "--json").stdout)["verdicts"]["denied"]
+    denied = checked(run("replay", "hall.pcapng", "--json").stdout)["verdicts"]["denied"]
     assert (denied["conversations"], denied["packets"]) == (1, int(found[1]))
     both = run("rehearse", "--capture", "lighthouse.v80", "kiosk-1", "--", "true")
     assert (both.returncode, "belong together" in both.stderr) == (2, True)

@@ -7,11 +7,11 @@ from __future__ import annotations
 import os
 import sys
 import time
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from datetime import datetime, timedelta
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, TypeVar
+from typing import TYPE_CHECKING, TypeVar
 
 import typer
 
@@ -242,7 +242,7 @@ def moment(text: str | None, plan: Plan, option: str = "--at") -> datetime:
     return now.replace(second=0) + timedelta(minutes=ahead)
 
 
-def print_json_line(document: dict[str, Any]) -> None:
+def print_json_line(document: Mapping[str, object]) -> None:
     """Print a JSON document on one line, so that each line is one event."""
     import json
 
@@ -250,7 +250,7 @@ def print_json_line(document: dict[str, Any]) -> None:
     sys.stdout.flush()
 
 
-def print_json(document: dict[str, Any]) -> None:
+def print_json(document: Mapping[str, object]) -> None:
     """Print one JSON document."""
     from crossgate.formats.json.parts import json_text
     from crossgate.show.console import silence

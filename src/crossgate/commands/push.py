@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sys
+from collections.abc import Callable, Mapping
 from contextlib import ExitStack
 from datetime import datetime
 from typing import TYPE_CHECKING, Annotated
@@ -93,7 +94,7 @@ def push(
     reading, journal = reading_of(path), Journal(path)
     plan, as_json = reading.plan, as_json or events
     when, by = moment(at, plan), access_of(stand_ins, key, ask_password)
-    show = print_json_line if events else print_json
+    show: Callable[[Mapping[str, object]], None] = print_json_line if events else print_json
 
     def tell(step: Step, said: str) -> None:
         if events:

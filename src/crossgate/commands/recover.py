@@ -7,7 +7,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from contextlib import nullcontext
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
@@ -18,6 +18,7 @@ from crossgate.commands.shared_options import JsonOption
 if TYPE_CHECKING:
     from crossgate.formats.edit_records import EditRecord
     from crossgate.formats.finishing import FileState
+    from crossgate.formats.json.recover import HalfDoneDocument
 
 
 def recover(
@@ -39,11 +40,12 @@ def recover(
     from crossgate.formats.edit_records import half_done, strange_journals
     from crossgate.formats.finishing import finish, states
     from crossgate.formats.finishing import forget as give_up
+    from crossgate.formats.json.recover import half_done_document, recover_document
     from crossgate.show.console import write
 
     path = plan_file(context, "recover")
     strange = strange_journals(path)
-    rows: list[dict[str, Any]] = []
+    rows: list[HalfDoneDocument] = []
     for edit in half_done(plan_files(path)):
         files = plan_files(edit.plan)
         with nullcontext() if dry_run else in_turn(files):
@@ -60,7 +62,7 @@ def recover(
                 give_up(edit)
             elif ends:
                 finish(edit, files)
-        rows.append({"plan": str(edit.plan), "files": [*map(_document, found)], "ended": ends})
+        rows.append(half_done_document(edit, found, ends))
         if not as_json:
             write(
                 ["given up: every file is as it was" if forget else "finished"]
@@ -68,14 +70,7 @@ def recover(
                 else ["nothing is written"]
             )
     if as_json:
-        print_json(
-            {
-                "schema": "crossgate/recover/1",
-                "plan": str(path),
-                "edits": rows,
-                "not_ours": [str(each) for each in strange],
-            }
-        )
+        print_json(recover_document(path, rows, strange))
     else:
         write(strange_journal(each, path) for each in strange)
         if not rows:
@@ -106,13 +101,3 @@ def _diff(old: Path, new: Path) -> Iterator[str]:
     )
     lines = unified_diff(was, becomes, lineterm="", n=1)
     return (line for line in lines if not line.startswith(("---", "+++")))
-
-
-def _document(found: FileState) -> dict[str, Any]:
-    state = "problem" if found.problem else "replaced" if found.replaced else "waiting"
-    return {
-        "file": str(found.target),
-        "state": state,
-        "waiting": str(found.waiting),
-        "problem": found.problem or None,
-    }

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import re
 from collections.abc import Callable
 from datetime import datetime
@@ -23,6 +22,7 @@ from crossgate.core.network.ways import Network
 from crossgate.core.traffic.session import Session
 from crossgate.library import parse
 from tests.conftest import Run
+from tests.documents import checked
 
 Read = Callable[[str], Plan]
 NOW = datetime(2026, 12, 1, 12, 0)
@@ -243,7 +243,7 @@ def test_trace_shows_the_exchange(run: Run, tmp_path: Path) -> None:
     assert "2 denied" in short
     assert run("trace", "hall", "lease", "--expect", "permit").returncode == 1
     assert run("trace", "hall", "lease", "--expect", "deny").returncode == 0
-    document = json.loads(run("trace", "kiosk", "lease", "--json").stdout)
+    document = checked(run("trace", "kiosk", "lease", "--json").stdout)
     assert document["schema"] == "crossgate/leases/1"
     (exchange,) = document["exchanges"]
     assert exchange["stopped"] == "discover and request"

@@ -11,6 +11,7 @@ from typing import Any
 import pytest
 
 from tests.conftest import Run
+from tests.documents import checked
 from tests.formats.exchange.yang import see_that_it_is_valid
 
 PLAN = """\
@@ -481,7 +482,7 @@ def test_counts_of_places_are_not_added_to_the_lists_own(brought: Any, run: Run)
     brought(document(acl(own, other, rest), **{"attachment-points": attached}), "--tally")
     hits = {
         row["entry"]: row["hits"]
-        for row in json.loads(run("tally", "--json").stdout)["lists"][0]["hits"]
+        for row in checked(run("tally", "--json").stdout)["lists"][0]["hits"]
     }
     assert (hits[10], hits[20], hits[None]) == (42, 7, (1 << 63) - 1)
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import random
 from collections.abc import Callable
 from datetime import UTC, datetime
@@ -17,6 +16,7 @@ from crossgate.formats.readers.logs import LogLines, log_batches, pattern_of
 from crossgate.formats.readers.names import Column
 from crossgate.formats.readers.traffic import Traffic
 from tests.conftest import Run
+from tests.documents import checked
 
 Answer = Callable[..., Any]
 NOW = datetime(2026, 12, 1, 8, tzinfo=UTC)
@@ -161,5 +161,5 @@ def test_a_log_is_replayed_and_its_actions_held_against_the_plan(
     )
     held = run("replay", "fw.log", "--pattern", pattern, "--json")
     assert held.returncode == 1
-    said = json.loads(held.stdout)["said"]
+    said = checked(held.stdout)["said"]
     assert (said["agrees"]["conversations"], said["differs"]["conversations"]) == (1, 1)

@@ -2,15 +2,52 @@
 
 from __future__ import annotations
 
+from typing import Literal, TypedDict
+
 from crossgate.core.answers.cause import Cause, Explained
 from crossgate.core.answers.cause.observed import Observed
 from crossgate.core.answers.sheet.words import command_line
 from crossgate.core.model.conditions import When
 from crossgate.core.model.plan import Plan
-from crossgate.formats.json.parts import Document, when_document
+from crossgate.formats.json.parts import (
+    WhenDocument,
+    when_document,
+)
 
 
-def cause_document(plan: Plan, when: When, observed: Observed, cause: Cause) -> Document:
+class CauseOfDocument(TypedDict):
+    """Faults that together explain observations."""
+
+    faults: list[str]
+    explained: int
+    not_explained: list[str]
+
+
+class NextDocument(TypedDict):
+    """The test that tells the best cause from another one: the command, what is seen where the best
+    one is true, and where the other `faults` are.
+    """
+
+    machine: str
+    command: str
+    first: str
+    other: str
+    faults: list[str]
+
+
+class CauseDocument(WhenDocument):
+    """The observations that a plan does not predict, and what explains them."""
+
+    schema: Literal["crossgate/cause/1"]
+    plan: str
+    observations: int
+    wrong: list[str]
+    tried: int
+    causes: list[CauseOfDocument]
+    next: NextDocument | None
+
+
+def cause_document(plan: Plan, when: When, observed: Observed, cause: Cause) -> CauseDocument:
     """Return `crossgate/cause/1`: the observations that the plan does not predict, and what
     explains them, the best cause first.
     """
@@ -35,7 +72,7 @@ def cause_document(plan: Plan, when: When, observed: Observed, cause: Cause) -> 
     }
 
 
-def _cause(explained: Explained) -> Document:
+def _cause(explained: Explained) -> CauseOfDocument:
     return {
         "faults": [each.text for each in explained.faults],
         "explained": len(explained.explained),

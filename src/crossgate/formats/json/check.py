@@ -2,12 +2,33 @@
 
 from __future__ import annotations
 
+from typing import Literal, TypedDict
+
 from crossgate.core.audit import Audited
 from crossgate.core.model.plan import Plan
-from crossgate.formats.json.parts import Document, finding_document
+from crossgate.formats.json.parts import (
+    FindingDocument,
+    finding_document,
+)
 
 
-def check_document(plan: Plan, audited: Audited) -> Document:
+class AcceptedDocument(FindingDocument):
+    """A finding that the plan accepts, with the reason."""
+
+    reason: str
+
+
+class CheckDocument(TypedDict):
+    """The findings of a plan, and the questions without an answer."""
+
+    schema: Literal["crossgate/check/1"]
+    plan: str
+    findings: list[FindingDocument]
+    accepted: list[AcceptedDocument]
+    unanswered: list[str]
+
+
+def check_document(plan: Plan, audited: Audited) -> CheckDocument:
     """Return `crossgate/check/1`: the findings of a plan, and those that it accepts with their
     reasons.
     """
@@ -16,7 +37,7 @@ def check_document(plan: Plan, audited: Audited) -> Document:
         "plan": plan.files[0],
         "findings": [finding_document(finding) for finding in audited.findings],
         "accepted": [
-            finding_document(finding) | {"reason": line.reason}
+            {**finding_document(finding), "reason": line.reason}
             for finding, line in audited.accepted
         ],
         "unanswered": [error.message for error in audited.missed],

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
+from typing import Literal, TypedDict
 
 from crossgate.core.answers.difference import Difference, Fate, ListDifference
 from crossgate.core.model.errors import PlanError
@@ -11,7 +12,12 @@ from crossgate.core.wording.sentences import limit_names, open_windows
 from crossgate.core.wording.services import Sort
 from crossgate.core.wording.sets import Wording
 from crossgate.formats.json.parts import (
-    Document,
+    DecidedDocument,
+    DeciderDocument,
+    HelloDocument,
+    ListNameDocument,
+    PacketDocument,
+    ServiceLineDocument,
     decided_document,
     decider_document,
     hello_document,
@@ -20,9 +26,75 @@ from crossgate.formats.json.parts import (
 )
 
 
+class FateDocument(TypedDict):
+    """What becomes of conversations in one plan, and the line that decides it."""
+
+    verdict: str
+    decided: DecidedDocument | None
+
+
+class _WhenItIsSo(TypedDict):
+    """When a difference is there; null for always. `exceeded` are the rate limits that have to be,
+    `spoken` the sorts of TLS.
+    """
+
+    at: str | None
+    windows: list[str] | None
+    exceeded: list[str] | None
+    spoken: list[HelloDocument | None] | None
+
+
+class _Difference(_WhenItIsSo):
+    family: int
+    opens: bool
+    devices: bool
+    lines: list[ServiceLineDocument]
+    clients: list[ServiceLineDocument]
+    packet: PacketDocument
+
+
+_Fates = TypedDict("_Fates", {"was": FateDocument, "is": FateDocument})
+_Deciders = TypedDict("_Deciders", {"was": DeciderDocument, "is": DeciderDocument})
+
+
+class DifferenceDocument(_Difference, _Fates):
+    """Traffic that two plans treat differently, with a packet of it; `clients` is the part from
+    client ports.
+    """
+
+
+class _ListDifference(_WhenItIsSo):
+    family: int
+    lines: list[ServiceLineDocument]
+    packet: PacketDocument
+
+
+class ListDifferenceDocument(_ListDifference, _Deciders):
+    """Packets that two versions of a list treat differently, with one of them."""
+
+
+class CompareDocument(ListNameDocument):
+    """All that two plans treat differently."""
+
+    schema: Literal["crossgate/compare/1"]
+    plan: str
+    against: str
+    differences: list[DifferenceDocument]
+    unanswered: list[str]
+
+
+class CompareListsDocument(ListNameDocument):
+    """All that two versions of a list treat differently."""
+
+    schema: Literal["crossgate/compare/1"]
+    plan: str
+    against: str
+    differences: list[ListDifferenceDocument]
+
+
 def compare_document(
     was: str, new: Plan, found: Sequence[Difference], missed: Iterable[PlanError] = ()
-) -> Document:
+) -> CompareDocument:
     """Return `crossgate/compare/1`: all traffic that two plans treat differently; empty when there
     is none. `was` names the old plan.
     """
@@ -36,7 +108,7 @@ def compare_document(
     }
 
 
-def differences_document(plan: Plan, found: Sequence[Difference]) -> list[Document]:
+def differences_document(plan: Plan, found: Sequence[Difference]) -> list[DifferenceDocument]:
     """Return differences in traffic, in the words of a plan."""
     wording = Wording(plan)
     return [
@@ -66,7 +138,7 @@ def differences_document(plan: Plan, found: Sequence[Difference]) -> list[Docume
 
 def compare_lists_document(
     was: str, new: Plan, name: str, found: Sequence[ListDifference]
-) -> Document:
+) -> CompareListsDocument:
     """Return `crossgate/compare/1` for one list of two plans."""
     wording = Wording(new)
     return {
@@ -95,5 +167,5 @@ def compare_lists_document(
     }
 
 
-def _fate(fate: Fate) -> Document:
+def _fate(fate: Fate) -> FateDocument:
     return {"verdict": str(fate.verdict), "decided": decided_document(fate.decided)}

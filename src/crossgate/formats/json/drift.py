@@ -6,16 +6,78 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from datetime import datetime
+from typing import Literal, TypedDict
 
 from crossgate.core.answers.difference import Difference
 from crossgate.core.answers.drift import Drift
 from crossgate.core.answers.verify import Verified
 from crossgate.core.model.plan import Plan
-from crossgate.formats.json.compare import differences_document
-from crossgate.formats.json.parts import Document
+from crossgate.formats.json.compare import DifferenceDocument, differences_document
 
 
-def drift_document(plan: Plan, drifts: Sequence[Drift], at: datetime) -> Document:
+class DeviceDriftDocument(TypedDict):
+    """What runs on a device against the plan; `why` says why it could not be asked."""
+
+    device: str
+    asked: bool
+    why: str
+    differs: bool
+    reworded: bool
+    differences: list[DifferenceDocument]
+    told: list[str]
+
+
+class DriftDocument(TypedDict):
+    """Which traffic devices treat otherwise than the plan."""
+
+    schema: Literal["crossgate/drift/1"]
+    plan: str
+    at: str
+    devices: list[DeviceDriftDocument]
+
+
+class StepDocument(TypedDict):
+    """A step of a push: which traffic is treated differently after it."""
+
+    device: str
+    half: bool
+    stage: str
+    differences: list[DifferenceDocument]
+
+
+class BrokenDocument(TypedDict):
+    """A claim that does not hold throughout a push, and why."""
+
+    text: str
+    why: str
+
+
+class PushDocument(TypedDict):
+    """The steps of a push, how many claims hold throughout, and what prevents it."""
+
+    schema: Literal["crossgate/push/1"]
+    plan: str
+    at: str
+    steps: list[StepDocument]
+    unsaid: list[str]
+    broken: list[BrokenDocument]
+    claims: int
+    refused: str
+
+
+class PushEventDocument(TypedDict):
+    """How far a device has come in a push."""
+
+    schema: Literal["crossgate/push-event/1"]
+    at: str
+    device: str
+    half: bool
+    stage: str
+    said: str
+    packets: int | None
+
+
+def drift_document(plan: Plan, drifts: Sequence[Drift], at: datetime) -> DriftDocument:
     """Return `crossgate/drift/1`: for each device whether it could be asked, and which traffic it
     treats differently.
     """
@@ -46,7 +108,7 @@ def push_document(
     claims: int,
     at: datetime,
     refused: str,
-) -> Document:
+) -> PushDocument:
     """Return `crossgate/push/1`: the steps in order, by device, whether each is a first half, how
     far it has come and which traffic is treated differently after it; how many claims hold
     throughout, and those that prevent the push.
@@ -73,7 +135,7 @@ def push_document(
 
 def event_document(
     device: str, half: bool, stage: str, said: str, packets: int | None, at: datetime
-) -> Document:
+) -> PushEventDocument:
     """Return `crossgate/push-event/1`: how far a device has come, also in words; and how many
     packets its lines had decided when it was confirmed, where it reports that.
     """

@@ -4,15 +4,65 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 from datetime import datetime
+from typing import Literal, TypedDict
 
 from crossgate.core.answers.grid import Cell, Change, LeftOut
 from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.model.conditions import When
 from crossgate.core.model.plan import Plan
-from crossgate.formats.json.parts import Document, when_document
+from crossgate.formats.json.parts import (
+    EndNamesDocument,
+    WhenDocument,
+    when_document,
+)
 
 
-def grid_document(plan: Plan, when: When, cells: Iterable[Cell], left: LeftOut) -> Document:
+class CellDocument(EndNamesDocument):
+    """What becomes of a service between two names; `mixed` where parts of them differ."""
+
+    service: str
+    family: int
+    verdict: str | None
+
+
+class LeftOutDocument(TypedDict):
+    """The names and services that a grid does not show."""
+
+    names: list[str]
+    services: list[str]
+
+
+class GridDocument(WhenDocument):
+    """A cell for each source, destination, service and family."""
+
+    schema: Literal["crossgate/grid/1"]
+    plan: str
+    cells: list[CellDocument]
+    left_out: LeftOutDocument
+
+
+_Verdicts = TypedDict("_Verdicts", {"was": str | None, "is": str | None})
+
+
+class CellChangeDocument(EndNamesDocument, _Verdicts):
+    """A cell that two plans answer differently, null where a plan has no such cell."""
+
+    service: str
+    family: int
+
+
+class GridChangesDocument(TypedDict):
+    """The cells that two plans answer differently."""
+
+    schema: Literal["crossgate/grid-changes/1"]
+    plan: str
+    against: str
+    at: str
+    changes: list[CellChangeDocument]
+    left_out: LeftOutDocument
+
+
+def grid_document(plan: Plan, when: When, cells: Iterable[Cell], left: LeftOut) -> GridDocument:
     """Return `crossgate/grid/1`: a cell for each source, destination, service and family; `verdict`
     is `mixed` where its parts differ.
     """
@@ -31,7 +81,7 @@ def grid_document(plan: Plan, when: When, cells: Iterable[Cell], left: LeftOut) 
             for cell in cells
             for family, verdicts in cell.verdicts().items()
         ],
-        "left_out": left._asdict(),
+        "left_out": {"names": list(left.names), "services": list(left.services)},
     }
 
 
@@ -41,7 +91,7 @@ def _verdict(verdicts: Sequence[Verdict] | None) -> str | None:
 
 def changes_document(
     plan: Plan, other: Plan, at: datetime, changes: Iterable[Change], left: LeftOut
-) -> Document:
+) -> GridChangesDocument:
     """Return `crossgate/grid-changes/1`: the cells that two plans answer differently; null where a
     plan has no such cell.
     """
@@ -61,5 +111,5 @@ def changes_document(
             }
             for change in changes
         ],
-        "left_out": left._asdict(),
+        "left_out": {"names": list(left.names), "services": list(left.services)},
     }

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from datetime import datetime
+from typing import Literal, TypedDict
 
 from crossgate.core.answers.hours import Hours, Stretch
 from crossgate.core.conversation.opening import service_of
@@ -12,14 +13,68 @@ from crossgate.core.model.conditions import When
 from crossgate.core.model.plan import Plan
 from crossgate.core.wording.sentences import sentence
 from crossgate.formats.json.parts import (
-    Document,
+    DeciderDocument,
+    EndsDocument,
+    ListNameDocument,
+    WhenDocument,
     decider_document,
     endpoint_document,
     when_document,
 )
 
 
-def hours_document(plan: Plan, when: When, until: datetime, found: Iterable[Hours]) -> Document:
+class LineDocument(ListNameDocument, DeciderDocument):
+    """A line of a list."""
+
+
+class OpenConversationsDocument(TypedDict):
+    """What becomes, at the end of a stretch, of conversations that are open then: by what, and the
+    line that decides.
+    """
+
+    what: str
+    by: str | None
+    decided: LineDocument | None
+
+
+class _Stretch(TypedDict):
+    until: str | None
+    verdict: str
+    varies: bool
+    decided: LineDocument | None
+    lines: list[LineDocument]
+    sentence: str
+    open_conversations: OpenConversationsDocument | None
+
+
+_From = TypedDict("_From", {"from": str})
+
+
+class StretchDocument(_Stretch, _From):
+    """A time through which a conversation has one verdict, and all lines that decide in it."""
+
+
+class ConversationHoursDocument(EndsDocument):
+    """The verdicts on a conversation, and the next one after the time that was asked about."""
+
+    family: int
+    service: str
+    stretches: list[StretchDocument]
+    next: StretchDocument | None
+
+
+class HoursDocument(WhenDocument):
+    """The verdicts on conversations from a time until another."""
+
+    schema: Literal["crossgate/hours/1"]
+    plan: str
+    until: str
+    conversations: list[ConversationHoursDocument]
+
+
+def hours_document(
+    plan: Plan, when: When, until: datetime, found: Iterable[Hours]
+) -> HoursDocument:
     """Return `crossgate/hours/1`: the verdicts on conversations from a time until another one."""
     return {
         "schema": "crossgate/hours/1",
@@ -30,7 +85,7 @@ def hours_document(plan: Plan, when: When, until: datetime, found: Iterable[Hour
     }
 
 
-def _conversation(hours: Hours) -> Document:
+def _conversation(hours: Hours) -> ConversationHoursDocument:
     told = hours.told
     return {
         "family": int(told.first.family),
@@ -42,7 +97,7 @@ def _conversation(hours: Hours) -> Document:
     }
 
 
-def _stretch(stretch: Stretch) -> Document:
+def _stretch(stretch: Stretch) -> StretchDocument:
     turn, decided = stretch.turn, stretch.trace.decided
     stopped_by = None if decided is None or decided.decider is None else decided.decider
     return {
@@ -63,5 +118,5 @@ def _stretch(stretch: Stretch) -> Document:
     }
 
 
-def _line(decider: Decider) -> Document:
+def _line(decider: Decider) -> LineDocument:
     return {"list": decider.access_list.name, **decider_document(decider)}

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 from datetime import datetime
-from typing import Any
+from typing import Any, Literal, NotRequired, TypedDict
 
 from crossgate.core.answers.why import Why
 from crossgate.core.lists.taken import Taken
@@ -20,13 +20,156 @@ from crossgate.core.wording.list_sentences import list_sentences
 from crossgate.core.wording.services import Sort
 from crossgate.core.wording.sets import Wording
 from crossgate.formats.json.parts import (
-    Document,
+    DeciderDocument,
+    ListNameDocument,
+    PacketDocument,
+    PlanLineDocument,
+    ServiceLineDocument,
+    TlsDocument,
     decider_document,
     lines_document,
     packet_document,
     tls_document,
 )
-from crossgate.formats.json.trace import passed_document
+from crossgate.formats.json.trace import PassedDocument, passed_document
+
+
+class WordsDocument(TypedDict):
+    """A line of a list as a sentence, where sentences are wanted."""
+
+    words: NotRequired[str]
+
+
+class PlacedDocument(TypedDict):
+    """Where a list stands, and which hosts or points that is."""
+
+    point: str
+    direction: str
+    line: int
+    hosts: list[str]
+    points: list[str]
+
+
+class AtMostDocument(TypedDict):
+    """The rate up to which an entry permits."""
+
+    count: int
+    seconds: int
+    each_source: bool
+
+
+class TakerDocument(TypedDict):
+    """What an entry above takes from an entry."""
+
+    by: int
+    action: str
+    lines: list[ServiceLineDocument]
+
+
+class TakenDocument(TypedDict):
+    """What lines above take from an entry, and whether anything is left for it."""
+
+    left: bool
+    parts: list[TakerDocument]
+
+
+class AsksDocument(TypedDict):
+    """The packets that an entry is about; for one about frames the service is an EtherType."""
+
+    service: list[str]
+    source: list[str]
+    destination: list[str]
+
+
+_Owner = TypedDict("_Owner", {"for": str})
+
+
+class EntryDocument(AsksDocument, WordsDocument, _Owner):
+    """An entry as it was read; `for` is who answers for it."""
+
+    entry: int
+    action: str
+    text: str
+    conditions: list[str]
+    during: str | None
+    until: str | None
+    at_most: AtMostDocument | None
+    tls: TlsDocument | None
+    off: bool
+    in_force: bool
+    log: bool
+    comment: str
+    line: int
+    taken: NotRequired[TakenDocument]
+
+
+class OtherwiseDocument(WordsDocument):
+    """The otherwise line of a list, and whether it is written."""
+
+    action: str
+    written: bool
+    line: int
+
+
+class ListDocument(ListNameDocument, _Owner):
+    """A list as it was read; `for` is who answers for it."""
+
+    kind: str
+    family: int | None
+    about: str
+    until: str | None
+    line: int
+    placed: Sequence[PlacedDocument]
+    entries: Sequence[EntryDocument]
+    otherwise: OtherwiseDocument
+
+
+class ListsDocument(TypedDict):
+    """Lists as they were read, with what their names stand for."""
+
+    schema: Literal["crossgate/lists/1"]
+    plan: str
+    at: str
+    lists: list[ListDocument]
+
+
+class WhyPacketDocument(TypedDict):
+    """A packet, the entries that it passes, and the line that decides."""
+
+    packet: PacketDocument
+    passed: list[PassedDocument]
+    decided: DeciderDocument
+
+
+class WhyListDocument(ListNameDocument):
+    """What a list does with packets, and why."""
+
+    packets: list[WhyPacketDocument]
+
+
+class WhyDocument(TypedDict):
+    """What lists do with packets, and why."""
+
+    schema: Literal["crossgate/why/1"]
+    plan: str
+    lists: list[WhyListDocument]
+
+
+class DatedLineDocument(PlanLineDocument, ListNameDocument, _Owner):
+    """A line with a last day, and whether that is over; `for` is who answers for it."""
+
+    until: str
+    over: bool
+    entry: int | None
+
+
+class DatesDocument(TypedDict):
+    """The lines of a plan with a last day, the earliest first."""
+
+    schema: Literal["crossgate/dates/1"]
+    plan: str
+    at: str
+    lines: list[DatedLineDocument]
 
 
 def lists_document(
@@ -35,7 +178,7 @@ def lists_document(
     lists: Iterable[AnyList[Any]],
     taken: Mapping[str, Mapping[int, Taken]],
     worded: Mapping[str, Mapping[int, Taken]],
-) -> Document:
+) -> ListsDocument:
     """Return `crossgate/lists/1`: lists as they are read, with what their names stand for. For
     lists in `taken`, what lines above take from each entry; for those in `worded`, also sentences.
     """
@@ -56,15 +199,20 @@ def _list(
     opened: frozenset[str],
     taken: Mapping[int, Taken] | None,
     worded: Mapping[int, Taken] | None,
-) -> Document:
+) -> ListDocument:
     wording = None if taken is None else Wording(plan)
-    sentences: dict[int | None, Document] = (
+    sentences: dict[int | None, str] = (
         {}
         if worded is None
-        else {
-            each.number: {"words": each.text} for each in list_sentences(plan, access_list, worded)
-        }
+        else {each.number: each.text for each in list_sentences(plan, access_list, worded)}
     )
+    otherwise: OtherwiseDocument = {
+        "action": str(access_list.otherwise.action),
+        "written": access_list.otherwise.written,
+        "line": access_list.otherwise.place.line,
+    }
+    if None in sentences:
+        otherwise["words"] = sentences[None]
     return {
         "list": access_list.name,
         "kind": str(access_list.kind),
@@ -91,47 +239,55 @@ def _list(
             if placement.access_list == access_list.name
         ],
         "entries": [
-            {
-                "entry": entry.number,
-                "action": str(entry.action),
-                "text": entry.text,
-                **_asks(access_list, entry),
-                "conditions": [str(each) for each in entry.conditions],
-                "during": of_window(entry.window or "") or None,
-                "until": None if entry.until is None else str(entry.until),
-                "for": entry.owner,
-                "at_most": None
-                if entry.limit is None
-                else {
-                    "count": entry.limit.most,
-                    "seconds": entry.limit.seconds,
-                    "each_source": entry.limit.each_source,
-                },
-                "tls": None if entry.tls is None else tls_document(entry.tls),
-                "off": entry.off,
-                "in_force": entry.is_awake(opened),
-                "log": entry.log,
-                "comment": entry.comment,
-                "line": entry.place.line,
-                **(
-                    {}
-                    if taken is None or wording is None
-                    else {"taken": _taken(wording, taken.get(entry.number))}
-                ),
-                **sentences.get(entry.number, {}),
-            }
+            _entry(access_list, entry, opened, wording, taken or {}, sentences)
             for entry in access_list.entries
         ],
-        "otherwise": {
-            "action": str(access_list.otherwise.action),
-            "written": access_list.otherwise.written,
-            "line": access_list.otherwise.place.line,
-            **sentences.get(None, {}),
-        },
+        "otherwise": otherwise,
     }
 
 
-def _taken(wording: Wording, taken: Taken | None) -> Document:
+def _entry(
+    access_list: AnyList[Any],
+    entry: AnyEntry,
+    opened: frozenset[str],
+    wording: Wording | None,
+    taken: Mapping[int, Taken],
+    sentences: Mapping[int | None, str],
+) -> EntryDocument:
+    asks = _asks(access_list, entry)
+    document: EntryDocument = {
+        "entry": entry.number,
+        "action": str(entry.action),
+        "text": entry.text,
+        "service": asks["service"],
+        "source": asks["source"],
+        "destination": asks["destination"],
+        "conditions": [str(each) for each in entry.conditions],
+        "during": of_window(entry.window or "") or None,
+        "until": None if entry.until is None else str(entry.until),
+        "for": entry.owner,
+        "at_most": None
+        if entry.limit is None
+        else {
+            "count": entry.limit.most,
+            "seconds": entry.limit.seconds,
+            "each_source": entry.limit.each_source,
+        },
+        "tls": None if entry.tls is None else tls_document(entry.tls),
+        "off": entry.off,
+        "in_force": entry.is_awake(opened),
+        "log": entry.log,
+        "comment": entry.comment,
+        "line": entry.place.line,
+    }
+    if wording is not None:
+        document["taken"] = _taken(wording, taken.get(entry.number))
+    if entry.number in sentences:
+        document["words"] = sentences[entry.number]
+    return document
+
+
+def _taken(wording: Wording, taken: Taken | None) -> TakenDocument:
     """Return what lines above take from an entry, and whether something is left for it."""
     parts = () if taken is None else taken.parts
     return {
@@ -147,7 +303,7 @@ def _taken(wording: Wording, taken: Taken | None) -> Document:
     }
 
 
-def _asks(access_list: AnyList[Any], entry: AnyEntry) -> Document:
+def _asks(access_list: AnyList[Any], entry: AnyEntry) -> AsksDocument:
     """Return what an entry is for; for an entry about frames, the service is what these carry, as
     an EtherType.
     """
@@ -173,7 +329,7 @@ def _stations(stations: Stations) -> list[str]:
     ]
 
 
-def why_document(plan: Plan, found: Sequence[tuple[AnyList[Any], Sequence[Why]]]) -> Document:
+def why_document(plan: Plan, found: Sequence[tuple[AnyList[Any], Sequence[Why]]]) -> WhyDocument:
     """Return `crossgate/why/1`: for each list and packet the entries that it passes, with the field
     that does not match, and the line that decides.
     """
@@ -197,7 +353,7 @@ def why_document(plan: Plan, found: Sequence[tuple[AnyList[Any], Sequence[Why]]]
     }
 
 
-def dated_document(plan: Plan, at: datetime) -> Document:
+def dated_document(plan: Plan, at: datetime) -> DatesDocument:
     """Return `crossgate/dates/1`: the lines of a plan with a last day, the earliest first, and
     whether it is over at a time.
     """

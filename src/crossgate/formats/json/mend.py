@@ -3,13 +3,58 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import Literal, TypedDict
 
-from crossgate.formats.json.compare import differences_document
-from crossgate.formats.json.parts import Document, finding_document
+from crossgate.formats.json.compare import DifferenceDocument
+from crossgate.formats.json.edit import effect_document
+from crossgate.formats.json.parts import (
+    FindingDocument,
+)
 from crossgate.language.mending import Mend, Mendable
 
 
-def mend_document(plan: str, found: Sequence[Mendable], later: int = 0) -> Document:
+class TextEditDocument(TypedDict):
+    """An edit of a file: so many `lines` from `line` on are replaced by `text`."""
+
+    file: str
+    line: int
+    lines: int
+    text: str
+
+
+class MendingDocument(TypedDict):
+    """A mend: its edits as sentences, as text and as a diff, and what it does."""
+
+    letter: str
+    edits: list[str]
+    text_edits: list[TextEditDocument]
+    diff: list[str]
+    differences: list[DifferenceDocument]
+    findings: list[FindingDocument]
+    gone: list[FindingDocument]
+
+
+class MendableDocument(TypedDict):
+    """What is wrong with a plan, and its mends; `reason` says why there is none."""
+
+    what: str
+    file: str
+    line: int
+    why: str
+    proposals: list[MendingDocument]
+    reason: str | None
+
+
+class MendDocument(TypedDict):
+    """All that is wrong with a plan, with its mends."""
+
+    schema: Literal["crossgate/mend/1"]
+    plan: str
+    mends: list[MendableDocument]
+    not_looked_at: int
+
+
+def mend_document(plan: str, found: Sequence[Mendable], later: int = 0) -> MendDocument:
     """Return `crossgate/mend/1`: everything that is wrong with its mends, by letter, and how many
     things were not looked at.
 
@@ -26,7 +71,7 @@ def mend_document(plan: str, found: Sequence[Mendable], later: int = 0) -> Docum
                 "line": each.place.line,
                 "why": each.why,
                 "proposals": [
-                    {"letter": letter} | _mend(mend)
+                    _mend(letter, mend)
                     for letter, mend in zip("abcdefgh", each.mends, strict=False)
                 ],
                 "reason": each.reason or None,
@@ -37,9 +82,10 @@ def mend_document(plan: str, found: Sequence[Mendable], later: int = 0) -> Docum
     }
 
 
-def _mend(mend: Mend) -> Document:
-    impact = mend.proposal.impact
+def _mend(letter: str, mend: Mend) -> MendingDocument:
+    effect = effect_document(mend.proposal.plan, mend.proposal.impact)
     return {
+        "letter": letter,
         "edits": list(mend.said),
         "text_edits": [
             {
@@ -52,9 +98,7 @@ def _mend(mend: Mend) -> Document:
             for each in several
         ],
         "diff": list(mend.proposal.diff),
-        "differences": differences_document(mend.proposal.plan, impact.differences)
-        if impact
-        else [],
-        "findings": [finding_document(each) for each in impact.findings] if impact else [],
-        "gone": [finding_document(each) for each in impact.gone] if impact else [],
+        "differences": effect["differences"],
+        "findings": effect["findings"],
+        "gone": effect["gone"],
     }

@@ -5,12 +5,31 @@ out.
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import Literal, TypedDict
 
-from crossgate.formats.json.parts import Document
 from crossgate.language.beginning import Begun
 
 
-def new_document(begun: Begun, unused: Sequence[str]) -> Document:
+class RenamedDocument(TypedDict):
+    """A name as a table has it, and in the plan."""
+
+    given: str
+    name: str
+
+
+class NewDocument(TypedDict):
+    """What a new plan contains, and the cells of the tables that it does not."""
+
+    schema: Literal["crossgate/new/1"]
+    plan: str
+    subnets: int
+    devices: int
+    hosts: int
+    renamed: list[RenamedDocument]
+    unused: list[str]
+
+
+def new_document(begun: Begun, unused: Sequence[str]) -> NewDocument:
     """Return `crossgate/new/1`."""
     plan = begun.plan
     return {

@@ -4,8 +4,8 @@ packets.
 
 from __future__ import annotations
 
-from collections.abc import Iterable
-from typing import TYPE_CHECKING, Any
+from collections.abc import Iterable, Mapping
+from typing import TYPE_CHECKING, Any, NotRequired, TypedDict
 
 from crossgate.core.model.accesslist import ClosedPlace
 from crossgate.core.model.address import Address
@@ -24,7 +24,119 @@ if TYPE_CHECKING:
     from crossgate.core.wording.services import Sort
 from crossgate.core.wording.sets import Wording
 
-Document = dict[str, Any]
+Document = Mapping[str, object]
+
+
+class EndpointDocument(TypedDict):
+    """One end of a conversation."""
+
+    name: str
+    address: str
+
+
+class HelloDocument(TypedDict):
+    """The TLS that a conversation settles on."""
+
+    version: str
+    suite: str
+
+
+class WhenDocument(TypedDict):
+    """Which time and which conversations a question was about; `tls` is null for no TLS."""
+
+    at: str
+    flooding: bool
+    tls: HelloDocument | None
+
+
+class TlsDocument(TypedDict):
+    """Which TLS an entry asks for, null for any."""
+
+    versions: list[str] | None
+    suites: list[str] | None
+
+
+class PacketDocument(TypedDict):
+    """One packet; it has no more fields than its protocol."""
+
+    family: int
+    source: str
+    destination: str
+    protocol: int
+    source_port: NotRequired[int]
+    destination_port: NotRequired[int]
+    icmp_type: NotRequired[int]
+    icmp_code: NotRequired[int]
+    flags: NotRequired[int]
+    fragment: NotRequired[bool]
+    dscp: NotRequired[int]
+
+
+class ServiceLineDocument(TypedDict):
+    """Packets of a set, in words."""
+
+    service: str
+    source: str
+    destination: str
+
+
+class ListNameDocument(TypedDict):
+    """A list by name, null where there is none."""
+
+    list: str | None
+
+
+class AskedListDocument(ListNameDocument):
+    """The list that is asked at a place; `closed` where the device denies because none is placed
+    there.
+    """
+
+    closed: NotRequired[bool]
+
+
+class DeciderDocument(TypedDict):
+    """The line of a list that decides; `entry` is null for the otherwise line."""
+
+    entry: int | None
+    action: str
+    line: int
+
+
+class DecidedDocument(AskedListDocument, DeciderDocument):
+    """The line that decided, and where its list stands."""
+
+    point: str
+    direction: str
+
+
+class FindingDocument(ListNameDocument):
+    """A finding: where it is, what is wrong and what mends it."""
+
+    finding: str
+    severity: str
+    file: str
+    line: int
+    entry: int | None
+    message: str
+    what: str
+    mend: str
+    because: list[int]
+    packet: PacketDocument | None
+    segment: str | None
+
+
+class PlanLineDocument(TypedDict):
+    """A line of the plan: its file, its number there, and its text."""
+
+    file: str
+    line: int
+    text: str
+
+
+EndsDocument = TypedDict("EndsDocument", {"from": EndpointDocument, "to": EndpointDocument})
+"""Both ends of a conversation."""
+EndNamesDocument = TypedDict("EndNamesDocument", {"from": str, "to": str})
+"""Both ends of a conversation, by their names."""
 
 
 def json_text(document: Document) -> str:
@@ -34,17 +146,17 @@ def json_text(document: Document) -> str:
     return escaped_json(json.dumps(document, indent=2, ensure_ascii=False)) + "\n"
 
 
-def endpoint_document(end: Endpoint) -> Document:
+def endpoint_document(end: Endpoint) -> EndpointDocument:
     """Return one end of a conversation."""
     return {"name": end.name, "address": str(end.address)}
 
 
-def when_document(when: When) -> Document:
+def when_document(when: When) -> WhenDocument:
     """Return which time and which conversations a question was about."""
     return {"at": when.at.isoformat(), "flooding": when.flooding, "tls": hello_document(when.hello)}
 
 
-def hello_document(hello: Hello | None) -> Document | None:
+def hello_document(hello: Hello | None) -> HelloDocument | None:
     """Return what a conversation settles on, null for no TLS."""
     return (
         None
@@ -56,7 +168,7 @@ def hello_document(hello: Hello | None) -> Document | None:
     )
 
 
-def tls_document(test: TlsTest) -> Document:
+def tls_document(test: TlsTest) -> TlsDocument:
     """Return which TLS an entry asks for: versions and suites by name, null for any."""
     return {
         "versions": None
@@ -68,17 +180,24 @@ def tls_document(test: TlsTest) -> Document:
     }
 
 
-def packet_document(packet: Packet) -> Document:
+def packet_document(packet: Packet) -> PacketDocument:
     """Return one packet; fields that it does not have are left out."""
-    document: Document = {
+    document: PacketDocument = {
         "family": int(packet.family),
         "source": str(Address(packet.family, packet.source)),
         "destination": str(Address(packet.family, packet.destination)),
         "protocol": packet.protocol,
     }
-    for name in ("source_port", "destination_port", "icmp_type", "icmp_code", "flags"):
-        if getattr(packet, name) is not None:
-            document[name] = getattr(packet, name)
+    if packet.source_port is not None:
+        document["source_port"] = packet.source_port
+    if packet.destination_port is not None:
+        document["destination_port"] = packet.destination_port
+    if packet.icmp_type is not None:
+        document["icmp_type"] = packet.icmp_type
+    if packet.icmp_code is not None:
+        document["icmp_code"] = packet.icmp_code
+    if packet.flags is not None:
+        document["flags"] = packet.flags
     if packet.fragment:
         document["fragment"] = True
     if packet.dscp:
@@ -86,7 +205,7 @@ def packet_document(packet: Packet) -> Document:
     return document
 
 
-def finding_document(finding: Finding) -> Document:
+def finding_document(finding: Finding) -> FindingDocument:
     """Return a finding as its document: name, severity, place and message."""
     return {
         "finding": finding.name,
@@ -106,7 +225,7 @@ def finding_document(finding: Finding) -> Document:
 
 def lines_document(
     wording: Wording, lines: Iterable[SetLine], sort: Sort, machines: bool = False
-) -> list[Document]:
+) -> list[ServiceLineDocument]:
     """Return a set of packets as lines in words, as `Wording.rows` writes them."""
     rows = wording.rows(lines, sort, machines)
     return [
@@ -115,19 +234,19 @@ def lines_document(
     ]
 
 
-def decided_document(stop: Decided | None) -> Document | None:
+def decided_document(stop: Decided | None) -> DecidedDocument | None:
     """Return which line of a list decided, and where the list stands."""
     if stop is None:
         return None
-    place = {
+    return {
         "point": str(stop.crossing.point),
         "direction": str(stop.crossing.direction),
         **asked_list(stop.decider.access_list),
+        **decider_document(stop.decider),
     }
-    return place | decider_document(stop.decider)
 
 
-def asked_list(access_list: AnyList[Any] | None) -> Document:
+def asked_list(access_list: AnyList[Any] | None) -> AskedListDocument:
     """Return which list is asked; for a `closed` device that denies because no list is placed
     there, that is told instead.
     """
@@ -136,6 +255,6 @@ def asked_list(access_list: AnyList[Any] | None) -> Document:
     return {"list": None if access_list is None else access_list.name}
 
 
-def decider_document(decider: Decider) -> Document:
+def decider_document(decider: Decider) -> DeciderDocument:
     """Return a line of a list; its entry is null for the otherwise line."""
     return {"entry": decider.number, "action": str(decider.action), "line": decider.place.line}

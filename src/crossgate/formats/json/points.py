@@ -3,13 +3,57 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from typing import Literal, TypedDict
 
 from crossgate.core.answers.points import Points
 from crossgate.core.model.plan import Plan
-from crossgate.formats.json.parts import Document, asked_list, endpoint_document
+from crossgate.formats.json.parts import (
+    AskedListDocument,
+    EndNamesDocument,
+    EndsDocument,
+    asked_list,
+    endpoint_document,
+)
 
 
-def points_document(plan: Plan, found: Iterable[Points]) -> Document:
+class PointDocument(AskedListDocument):
+    """A place that is crossed, with the list that stands there; `elsewhere`
+    says that not the first of the equal ways crosses it, but another one.
+    """
+
+    leg: str
+    point: str
+    direction: str
+    elsewhere: bool
+
+
+class SuitedDocument(TypedDict):
+    """A place that suits a kind of list, the equal ones beside it, and what else crosses it."""
+
+    kind: str
+    point: str
+    direction: str
+    beside: list[str]
+    also: list[EndNamesDocument]
+
+
+class PointsOfDocument(EndsDocument):
+    """The places that a conversation crosses."""
+
+    family: int
+    points: list[PointDocument]
+    suited: list[SuitedDocument]
+
+
+class PointsDocument(TypedDict):
+    """The places that conversations cross, and those that suit each kind of list."""
+
+    schema: Literal["crossgate/points/1"]
+    plan: str
+    conversations: list[PointsOfDocument]
+
+
+def points_document(plan: Plan, found: Iterable[Points]) -> PointsDocument:
     """Return `crossgate/points/1`: the places crossed, by family, and those that suit each kind of
     list.
     """

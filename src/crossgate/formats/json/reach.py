@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
+from typing import Literal, TypedDict
 
 from crossgate.core.answers.reach import Reached
 from crossgate.core.model.conditions import When
@@ -11,13 +12,61 @@ from crossgate.core.model.plan import Plan
 from crossgate.core.wording.services import Sort
 from crossgate.core.wording.sets import Wording
 from crossgate.formats.json.parts import (
-    Document,
+    DecidedDocument,
+    EndNamesDocument,
+    HelloDocument,
+    PacketDocument,
+    ServiceLineDocument,
+    WhenDocument,
     decided_document,
     hello_document,
     lines_document,
     packet_document,
     when_document,
 )
+
+
+class ReachPartDocument(TypedDict):
+    """Conversations with one fate: the line that decides it, on the way there or back, and a
+    packet; `rest` says that it is all that no part before it has.
+    """
+
+    verdict: str
+    decided: DecidedDocument | None
+    leg: str
+    lines: list[ServiceLineDocument]
+    clients: list[ServiceLineDocument]
+    packet: PacketDocument
+    rest: bool
+
+
+class ReachedDocument(TypedDict):
+    """What becomes of all of one family, of machines or of the devices' own."""
+
+    family: int
+    devices: bool
+    parts: list[ReachPartDocument]
+
+
+class SpokenDocument(TypedDict):
+    """What becomes of conversations that settle on some TLS."""
+
+    tls: HelloDocument | None
+    answers: list[ReachedDocument]
+
+
+class ReachDocument(WhenDocument, EndNamesDocument):
+    """The fate of everything from one end to another; `beyond` is that of what is beyond every rate
+    limit, `spoken` that of conversations with another TLS, as far as they are different.
+    """
+
+    schema: Literal["crossgate/reach/1"]
+    plan: str
+    strays: bool
+    unanswered: list[str]
+    answers: list[ReachedDocument]
+    beyond: list[ReachedDocument]
+    spoken: list[SpokenDocument]
 
 
 def reach_document(
@@ -29,7 +78,7 @@ def reach_document(
     strays: bool,
     missed: Iterable[PlanError] = (),
     differing: Sequence[tuple[When, Iterable[Reached]]] = (),
-) -> Document:
+) -> ReachDocument:
     """Return `crossgate/reach/1`: the fate of everything from one end to another, and of other
     conversations with another fate.
 
@@ -60,7 +109,7 @@ def reach_document(
     }
 
 
-def _answer(wording: Wording, sort: Sort, reached: Reached) -> Document:
+def _answer(wording: Wording, sort: Sort, reached: Reached) -> ReachedDocument:
     return {
         "family": int(reached.family),
         "devices": reached.devices,

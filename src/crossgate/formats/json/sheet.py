@@ -2,16 +2,101 @@
 
 from __future__ import annotations
 
+from typing import Literal, NotRequired, TypedDict
+
 from crossgate.core.answers.sheet import NotShown, Reason, Row, Sheet
 from crossgate.core.answers.sheet.results import Judged
 from crossgate.core.answers.sheet.words import command_line, least_count, note_of, plain_words
 from crossgate.core.conversation.opening import service_of
 from crossgate.core.model.accesslist import DeciderKey
 from crossgate.core.model.plan import Plan
-from crossgate.formats.json.parts import Document, endpoint_document, when_document
+from crossgate.formats.json.parts import (
+    EndsDocument,
+    ListNameDocument,
+    WhenDocument,
+    endpoint_document,
+    when_document,
+)
 
 
-def sheet_document(plan: Plan, sheet: Sheet, judged: Judged | None) -> Document:
+class EntryLineDocument(ListNameDocument):
+    """A line of a list; `entry` is null for the otherwise line."""
+
+    entry: int | None
+
+
+class CounterDocument(EntryLineDocument):
+    """A line whose counter a test moves, by `least` at least."""
+
+    least: int
+
+
+class ReasonDocument(TypedDict):
+    """Why a test is there: the line of a list or of the plan that it shows."""
+
+    what: str
+    list: NotRequired[str]
+    entry: NotRequired[int | None]
+    line: NotRequired[int]
+    file: NotRequired[str]
+
+
+class TestDocument(EndsDocument):
+    """A test: what somebody types on a machine, and what is to be seen; where results were given,
+    also what was `seen`.
+    """
+
+    test: int
+    family: int
+    service: str
+    can: str
+    what: str
+    command: str
+    expected: str
+    counters: list[CounterDocument]
+    reasons: list[ReasonDocument]
+    note: str | None
+    seen: NotRequired[list[str]]
+    agreement: NotRequired[str]
+
+
+class NotShownDocument(TypedDict):
+    """A line of a list, or a claim, that no test shows, and why."""
+
+    list: NotRequired[str]
+    entry: NotRequired[int | None]
+    line: NotRequired[int]
+    claim: NotRequired[str]
+    reason: str
+
+
+class UnknownDocument(TypedDict):
+    """A result of no test: where it stands, the machine and the command."""
+
+    where: str
+    machine: str
+    command: str
+
+
+class SheetDocument(WhenDocument):
+    """The tests of a plan, and what none of them shows."""
+
+    schema: Literal["crossgate/sheet/1"]
+    plan: str
+    tests: list[TestDocument]
+    not_shown: list[NotShownDocument]
+    at_work: list[EntryLineDocument]
+
+
+class JudgedSheetDocument(SheetDocument):
+    """The tests of a plan with what was seen, and results of no test."""
+
+    unknown: list[UnknownDocument]
+
+
+def sheet_document(
+    plan: Plan, sheet: Sheet, judged: Judged | None
+) -> SheetDocument | JudgedSheetDocument:
     """Return `crossgate/sheet/1`: the tests, and what none of them shows; where results were given,
     also these.
     """
@@ -23,7 +108,7 @@ def sheet_document(plan: Plan, sheet: Sheet, judged: Judged | None) -> Document:
             document["seen"] = [str(each) for each in seen[row.number].seen]
             document["agreement"] = str(seen[row.number].agreement)
         rows.append(document)
-    found: Document = {
+    found: SheetDocument = {
         "schema": "crossgate/sheet/1",
         "plan": plan.files[0],
         **when_document(sheet.when),
@@ -31,15 +116,16 @@ def sheet_document(plan: Plan, sheet: Sheet, judged: Judged | None) -> Document:
         "not_shown": [_not_shown(each) for each in sheet.not_shown],
         "at_work": [_line(each) for each in sheet.at_work],
     }
-    if judged is not None:
-        found["unknown"] = [
-            {"where": each.where, "machine": each.machine, "command": each.command}
-            for each in judged.unknown
-        ]
-    return found
+    if judged is None:
+        return found
+    unknown: list[UnknownDocument] = [
+        {"where": each.where, "machine": each.machine, "command": each.command}
+        for each in judged.unknown
+    ]
+    return {**found, "unknown": unknown}
 
 
-def _row(row: Row) -> Document:
+def _row(row: Row) -> TestDocument:
     tried = row.tried
     conversation = tried.conversation
     return {
@@ -58,22 +144,23 @@ def _row(row: Row) -> Document:
     }
 
 
-def _reason(reason: Reason) -> Document:
-    return {
-        "what": reason.what,
-        **({} if reason.line is None else _line(reason.line)),
-        **({} if reason.claim is None else {"line": reason.claim.line, "file": reason.claim.file}),
-    }
+def _reason(reason: Reason) -> ReasonDocument:
+    document: ReasonDocument = {"what": reason.what}
+    if reason.line is not None:
+        document["list"], document["entry"] = reason.line
+    if reason.claim is not None:
+        document["line"], document["file"] = reason.claim.line, reason.claim.file
+    return document
 
 
-def _line(line: DeciderKey) -> Document:
+def _line(line: DeciderKey) -> EntryLineDocument:
     return {"list": line.access_list, "entry": line.entry}
 
 
-def _not_shown(each: NotShown) -> Document:
-    claim = each.claim
-    return {
-        **({} if each.line is None else _line(each.line)),
-        **({} if claim is None else {"line": claim.place.line, "claim": claim.text}),
-        "reason": each.reason,
-    }
+def _not_shown(each: NotShown) -> NotShownDocument:
+    document: NotShownDocument = {"reason": each.reason}
+    if each.line is not None:
+        document["list"], document["entry"] = each.line
+    if each.claim is not None:
+        document["line"], document["claim"] = each.claim.place.line, each.claim.text
+    return document

@@ -5,7 +5,7 @@ reached.
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from typing import Any
+from typing import Any, Literal, TypedDict
 
 from crossgate.core.answers.outage import Outage
 from crossgate.core.answers.verify import Verified
@@ -13,7 +13,56 @@ from crossgate.core.model.accesslist import AnyList
 from crossgate.core.model.claim import Promise
 from crossgate.core.model.entry import AnyEntry
 from crossgate.core.model.plan import Plan
-from crossgate.formats.json.parts import Document, packet_document
+from crossgate.formats.json.parts import (
+    ListNameDocument,
+    PacketDocument,
+    PlanLineDocument,
+    packet_document,
+)
+
+
+class ExpectationDocument(PlanLineDocument):
+    """A claim: whether it held, and where it did not, why, what it needs and a packet that breaks
+    it.
+    """
+
+    kind: str
+    held: bool
+    answered: bool
+    states: int
+    verdict: str | None
+    why: str | None
+    needed: str | None
+    counterexample: PacketDocument | None
+
+
+class UnreachedDocument(ListNameDocument):
+    """An entry that no traffic of any claim reached."""
+
+    entry: int
+    line: int
+
+
+class OutageDocument(TypedDict):
+    """What else is taken to be down, and the claims that fail then."""
+
+    down: str
+    points: list[str]
+    broken: list[ExpectationDocument]
+
+
+class VerifyDocument(TypedDict):
+    """Every claim of a plan, verified; those that are `over` were not."""
+
+    schema: Literal["crossgate/verify/1"]
+    plan: str
+    down: list[str]
+    expectations: list[ExpectationDocument]
+    unreached: list[UnreachedDocument]
+    over: list[PlanLineDocument]
+    held: int
+    failed: int
+    outages: list[OutageDocument] | None
 
 
 def verify_document(
@@ -22,7 +71,7 @@ def verify_document(
     unreached: Iterable[tuple[AnyList[Any], AnyEntry]],
     outages: Sequence[Outage] | None = None,
     over: Sequence[Promise] = (),
-) -> Document:
+) -> VerifyDocument:
     """Return `crossgate/verify/1`: every expectation, and the entries that none reached; `outages`
     where they were asked for; expectations that are `over` were not verified.
 
@@ -57,7 +106,7 @@ def verify_document(
     }
 
 
-def _expectation(result: Verified) -> Document:
+def _expectation(result: Verified) -> ExpectationDocument:
     return {
         "file": result.expectation.place.file,
         "line": result.expectation.place.line,

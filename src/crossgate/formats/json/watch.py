@@ -5,20 +5,40 @@ each save.
 from __future__ import annotations
 
 from datetime import datetime
+from typing import Final, Literal, TypedDict
 
 from crossgate.core.impact import Impact
 from crossgate.core.model.errors import PlanError, PlanErrors
 from crossgate.core.model.plan import Plan
-from crossgate.formats.json.compare import differences_document
-from crossgate.formats.json.edit import turned_document
-from crossgate.formats.json.parts import Document, finding_document
+from crossgate.formats.json.edit import EffectDocument, effect_document
 
-_SCHEMA = "crossgate/watch/1"
+
+class SaveDocument(EffectDocument):
+    """A save of a plan without errors, and what has changed since the last one."""
+
+    schema: Literal["crossgate/watch/1"]
+    plan: str
+    at: str
+    errors: list[str]
+    held: int
+    failed: int
+
+
+class ErrorsDocument(TypedDict):
+    """A save of a plan with errors."""
+
+    schema: Literal["crossgate/watch/1"]
+    plan: str
+    at: str
+    errors: list[str]
+
+
+_SCHEMA: Final = "crossgate/watch/1"
 
 
 def save_document(
     plan: Plan, at: datetime, impact: Impact | None, stands: tuple[int, int]
-) -> Document:
+) -> SaveDocument:
     """Return `crossgate/watch/1` for a plan without errors: the effect of the changes since the
     last one; the first has no `impact`.
     """
@@ -30,17 +50,11 @@ def save_document(
         "errors": [],
         "held": held,
         "failed": failed,
-        "expectations": [turned_document(each) for each in impact.turned] if impact else [],
-        "differences": differences_document(plan, impact.differences) if impact else [],
-        "findings": [finding_document(each) for each in impact.findings] if impact else [],
-        "gone": [finding_document(each) for each in impact.gone] if impact else [],
-        "unanswered": [error.message for error in (*impact.missed, *impact.unaudited)]
-        if impact
-        else [],
+        **effect_document(plan, impact),
     }
 
 
-def errors_document(plan: str, at: datetime, error: PlanError) -> Document:
+def errors_document(plan: str, at: datetime, error: PlanError) -> ErrorsDocument:
     """Return `crossgate/watch/1` for a plan that has errors."""
     errors = error.errors if isinstance(error, PlanErrors) else (error,)
     return {
