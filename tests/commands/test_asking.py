@@ -1236,6 +1236,10 @@ def test_why_the_lines_above_did_not_decide(run: Run, demo: Path, answer: Ask) -
     assert re.search(
         r"^  30 +permit duty during night: night is shut\n  otherwise  deny", alone.stdout, re.M
     )
+    (twelve,) = answer("lists", "12", "--why", "tcp/443 camera-1 to crane-1")["lists"]
+    (one,) = twelve["packets"]
+    assert (twelve["list"], one["packet"]["destination_port"]) == ("12", 443)
+    assert {each["field"] for each in one["passed"]} == {"source", "window"}
     wrong = run("lists", "12", "--why", "camera-1 crane-1 tcp/443")
     assert (wrong.returncode, "write SERVICE FROM to TO" in wrong.stderr) == (2, True)
     frames = run("lists", "banned", "--why", "tcp/443 camera-1 to crane-1")
