@@ -62,6 +62,7 @@ class LocalPool:
         # A copy has none of the threads, but the locks that they hold.
         alone = threading.active_count() == 1
         self.inherits = copies and alone and sys.platform == "linux"
+        self._waiting: deque[tuple[Part, Future[Any]]] = deque()
         self._executor = self._new()
 
     def _new(self) -> ProcessPoolExecutor:
@@ -76,7 +77,7 @@ class LocalPool:
             self._executor.shutdown()
             self._executor = self._new()
             gc.freeze()  # what is known by now is not looked through again, so its memory is shared
-        waiting: deque[tuple[Part, Future[Done]]] = deque()
+        self._waiting = waiting = deque[tuple[Part, Future[Done]]]()
         left, tries = deque(parts), 0
         while left or waiting:
             try:
@@ -103,7 +104,8 @@ class LocalPool:
         """End the processes."""
         if self.inherits:
             gc.unfreeze()
-        self._executor.shutdown(wait=False, cancel_futures=True)
+        # Who ends without waiting may still be ending when Python does, which then reports a fault.
+        self._executor.shutdown(wait=not self._waiting, cancel_futures=True)
 
 
 def _begin() -> None:
