@@ -16,7 +16,7 @@ from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parent))
 from crossgate.core.model.network import Direction
-from crossgate.formats.exchange.asked import Given, Wanted
+from crossgate.formats.exchange.asked import ExportWanted, Given
 from crossgate.formats.exchange.registry import FORMATS, Format
 from crossgate.language.draft import Draft
 from crossgate.language.importing import take_in
@@ -62,7 +62,9 @@ def main() -> None:
                 if name == "ietf":
                     continue
                 for xml in (False, True) if "xml" in each.takes else (False,):
-                    wanted = Wanted(plan, [plan.lists["big"]], direction=Direction.INBOUND, xml=xml)
+                    wanted = ExportWanted(
+                        plan, [plan.lists["big"]], direction=Direction.INBOUND, xml=xml
+                    )
                     out = timed(lambda each=each, wanted=wanted: each.write(wanted))  # type: ignore[misc]
                     text = each.write(wanted).text
                     label = (

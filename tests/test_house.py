@@ -7,6 +7,7 @@ import re
 import subprocess
 import sys
 import tomllib
+from collections import Counter
 from collections.abc import Iterator
 from graphlib import TopologicalSorter
 from importlib.metadata import packages_distributions
@@ -125,6 +126,16 @@ def test_nothing_private_is_imported() -> None:
         if each.name.startswith("_") and each.name != "__version__"
     ]
     assert private == []
+
+
+def test_each_public_class_has_a_name_of_its_own() -> None:
+    every = Counter(
+        node.name
+        for path in NAMES.values()
+        for node in ast.parse(path.read_text(encoding="utf-8")).body
+        if isinstance(node, ast.ClassDef) and not node.name.startswith("_")
+    )
+    assert [name for name, count in every.items() if count > 1] == []
 
 
 def test_what_is_imported_is_asked_for_by_name() -> None:

@@ -82,7 +82,7 @@ def add_entry(
             draft,
             edits.find_list(draft.plan, list_name),
             text,
-            edits.Spot(number, before, after, effective or None),
+            edits.EntrySpot(number, before, after, effective or None),
             None if instead is None else lambda asked: instead(draft.remarks, asked),
         )
 
@@ -97,7 +97,7 @@ def move_entry(
     def change(draft: Draft) -> str:
         access_list = edits.find_list(draft.plan, list_name)
         moved = edits.find_entry(access_list, number)
-        to = edits.move_entry(draft, access_list, moved, edits.Spot(None, before, after))
+        to = edits.move_entry(draft, access_list, moved, edits.EntrySpot(None, before, after))
         return f"{line_name(access_list.name, number)} becomes {to}"
 
     return change
@@ -261,10 +261,10 @@ def fence(
     stay open; with `one_way`, others may come in. `at` is the time for which windows are judged,
     now by default.
     """
-    from crossgate.language.fence_text import Asked
+    from crossgate.language.fence_text import FenceAsked
     from crossgate.language.fencing import write_fence
 
-    asked = Asked(subnet, listed(allow), listed(exceptions), one_way)
+    asked = FenceAsked(subnet, listed(allow), listed(exceptions), one_way)
     return lambda draft: write_fence(draft, asked, at or draft.plan.now())
 
 

@@ -40,7 +40,7 @@ if TYPE_CHECKING:
     from crossgate.core.model.accesslist import DeciderKey
     from crossgate.core.model.network import Direction
     from crossgate.core.traffic.seen import Seen
-    from crossgate.formats.exchange.asked import Written
+    from crossgate.formats.exchange.asked import ExportedDocument
     from crossgate.language.change import Change, Proposal
     from crossgate.language.mending import Mendable
 
@@ -149,7 +149,7 @@ def trace(
     Ends are hosts, devices, points, addresses, or groups and subnets, which stand for their hosts.
     Raises `PlanError` for an unknown end or service.
     """
-    from crossgate.core.answers.traces import Choice, asked, ends
+    from crossgate.core.answers.traces import TraceLimits, asked, ends
     from crossgate.core.conversation.packets import Tracer
     from crossgate.core.network.ways import Network
 
@@ -160,7 +160,7 @@ def trace(
         ends(plan, source),
         ends(plan, destination),
         [service],
-        Choice(source_port, (), family),
+        TraceLimits(source_port, (), family),
     )
     return [tracer.trace(conversation) for each in wanted for conversation in each.conversations]
 
@@ -180,9 +180,9 @@ def grid(
     are taken one by one. The default are all hosts, or all subnets where there are none. Raises
     `PlanError` for an unknown end or service, `TooManyPieces` where a cell takes too much work.
     """
-    from crossgate.core.answers.grid_asked import Ends, grid_of
+    from crossgate.core.answers.grid_asked import GridEnds, grid_of
 
-    ends = Ends(listed(sources), listed(destinations), hosts)
+    ends = GridEnds(listed(sources), listed(destinations), hosts)
     return grid_of(plan, of or when(plan), listed(services), ends)
 
 
@@ -269,14 +269,14 @@ def export(
     as_bytes: bool = False,
     raw: bool = False,
     hits: Mapping[DeciderKey, int] | None = None,
-) -> Written:
+) -> ExportedDocument:
     """Return lists in an open format (`docs/formats`), and what that cannot express exactly:
     `text`, `unsaid` and what else is `told`.
 
     The lists are all of the plan's, those placed `on` a device, or the ones named; with their
     places unless they are `unplaced`. Raises `PlanError` for an unknown format, name or option.
     """
-    from crossgate.formats.exchange.asked import Wanted, chosen
+    from crossgate.formats.exchange.asked import ExportWanted, chosen
 
     found = format_named(format_name, writing=True)
     found.see_options(
@@ -290,7 +290,7 @@ def export(
     every, places = chosen(plan, listed(lists), on, bare=format_name == "ietf")
     standing = () if unplaced else places
     return found.write(
-        Wanted(plan, every, standing, on, hits, direction, limit, xml, as_bytes, raw)
+        ExportWanted(plan, every, standing, on, hits, direction, limit, xml, as_bytes, raw)
     )
 
 
@@ -354,9 +354,9 @@ def propose(
     """
     from crossgate.language.change import propose as worked_out
     from crossgate.language.reader import read as read_files
-    from crossgate.language.together import Asked, together
+    from crossgate.language.together import AskedChange, together
 
-    numbered = [Asked(f"change {number}", each) for number, each in enumerate(changes, 1)]
+    numbered = [AskedChange(f"change {number}", each) for number, each in enumerate(changes, 1)]
     change = changes[0] if len(changes) == 1 else together(numbered)
 
     def proposal() -> Proposal:

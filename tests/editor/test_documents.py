@@ -11,7 +11,7 @@ import pytest
 from lsprotocol import types as lsp
 
 from crossgate.editor import outline
-from crossgate.editor.documents import MOST_FRAME, Document, Frames
+from crossgate.editor.documents import MOST_FRAME, BoundedInput, Document
 from crossgate.editor.server import editor
 from crossgate.language.texts import Text
 
@@ -100,7 +100,7 @@ def test_a_plan_without_sections_is_folded(text: str) -> None:
 
 
 def test_a_message_that_is_too_large_is_not_read(capfd: pytest.CaptureFixture[str]) -> None:
-    frames = Frames(io.BytesIO(b"x" * 100_000))
+    frames = BoundedInput(io.BytesIO(b"x" * 100_000))
     assert frames.read(MOST_FRAME + 1) == b""
     assert "a message of 268,435,457 octets is not read; up to 256 MB are" in capfd.readouterr().err
     assert len(frames.readline()) == 1 << 12

@@ -49,7 +49,7 @@ def proposed(path: Path, change: Change, anyway: bool = False, harmless: bool = 
 
 
 def adds(text: str, number: int) -> Change:
-    return lambda draft: insert_entry(draft, draft.plan.lists["l"], text, edits.Spot(number))
+    return lambda draft: insert_entry(draft, draft.plan.lists["l"], text, edits.EntrySpot(number))
 
 
 def test_a_proposal_tells_what_it_would_write_and_do(path: Path) -> None:

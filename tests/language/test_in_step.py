@@ -13,7 +13,7 @@ from crossgate.core.model.plan import Plan
 from crossgate.language.beginning import from_tables
 from crossgate.language.draft import Draft
 from crossgate.language.in_step import in_step
-from crossgate.language.known_rows import ComingTable, Key
+from crossgate.language.known_rows import ComingTable, RowKey
 from crossgate.language.reader import Reading, read
 from crossgate.language.table_rows import TableRow
 
@@ -32,7 +32,7 @@ def taken_in(
     reading: Reading,
     subnets: Rows | None = None,
     hosts: Rows | None = None,
-    key: Key = Key.NAME,
+    key: RowKey = RowKey.NAME,
     prune: bool = False,
     whole: bool = True,
 ) -> tuple[Draft, Reading]:
@@ -173,21 +173,21 @@ def test_a_machine_that_moves_loses_what_its_new_subnet_does_not_have(reading: R
     assert any("desk-2, crane; --prune" in each for each in draft.remarks)
 
 
-@pytest.mark.parametrize("key", [Key.MAC, Key.ADDRESS])
+@pytest.mark.parametrize("key", [RowKey.MAC, RowKey.ADDRESS])
 def test_names_are_given_anew_by_another_key_and_may_be_exchanged(
-    reading: Reading, key: Key
+    reading: Reading, key: RowKey
 ) -> None:
     rows = [
         {"name": "desk-2", "address": "10.9.1.10", "mac": "00:00:5e:00:53:10"},
         {"name": "Desk-1", "address": "10.9.1.11", "mac": "00:00:5e:00:53:11"},
         {"name": "lift", "address": "10.9.2.10"},
     ]
-    if key is Key.MAC:
+    if key is RowKey.MAC:
         rows[2]["name"] = "crane"
     _, now = taken_in(reading, hosts=rows, key=key)
     assert str(now.plan.hosts["desk-2"].addresses[0]) == "10.9.1.10"
     assert line_of(now, "group desks") == "group desks desk-2, Desk-1"
-    assert ("lift" in now.plan.hosts) is (key is Key.ADDRESS)
+    assert ("lift" in now.plan.hosts) is (key is RowKey.ADDRESS)
 
 
 def test_a_lease_table_moves_machines_and_gives_no_name_anew(reading: Reading) -> None:
@@ -197,7 +197,7 @@ def test_a_lease_table_moves_machines_and_gives_no_name_anew(reading: Reading) -
         {"name": "desk-2", "address": "10.9.2.78", "mac": "00:00:5e:00:53:98"},
         {"name": "", "address": "10.9.2.79", "mac": "00:00:5e:00:53:97"},
     ]
-    draft, now = taken_in(reading, hosts=rows, key=Key.MAC, whole=False)
+    draft, now = taken_in(reading, hosts=rows, key=RowKey.MAC, whole=False)
     assert {*now.plan.hosts} == {"Desk-1", "desk-2", "crane"}
     assert str(now.plan.hosts["Desk-1"].addresses[0]) == "10.9.1.77"
     assert str(now.plan.hosts["crane"].addresses[0]) == "10.9.2.77"

@@ -10,7 +10,7 @@ import pytest
 
 from crossgate.core.model.errors import PlanError
 from crossgate.live.datastore import Datastore, kept
-from crossgate.live.documents import Fault, parsed, written
+from crossgate.live.documents import DeviceError, parsed, written
 
 NC = "urn:ietf:params:xml:ns:netconf:base:1.0"
 
@@ -54,7 +54,7 @@ class Device:
 
 
 def fails(tag: str, do: Callable[[], object]) -> None:
-    with pytest.raises(Fault) as found:
+    with pytest.raises(DeviceError) as found:
         do()
     assert found.value.tag == tag
 

@@ -19,8 +19,8 @@ from lxml import etree
 from crossgate.core.model.errors import PlanError
 from crossgate.language.reader import read_plan
 from crossgate.live.datastore import Datastore
-from crossgate.live.devices import Reached, Secret, reached, running, session
-from crossgate.live.documents import Fault, parsed
+from crossgate.live.devices import DeviceAccess, Secret, reached, running, session
+from crossgate.live.documents import DeviceError, parsed
 from crossgate.live.played import reached_as_played
 from crossgate.live.stand_in import DEFAULTS, StandIn, answered
 from crossgate.live.state import LIBRARY, with_state
@@ -33,7 +33,7 @@ NC = "urn:ietf:params:xml:ns:netconf:base:1.0"
 ACL = "urn:ietf:params:xml:ns:yang:ietf-access-control-list"
 
 
-def edit(at: Reached, config: str) -> None:
+def edit(at: DeviceAccess, config: str) -> None:
     text = f'<config xmlns="{NC}" xmlns:nc="{NC}"><acls xmlns="{ACL}">{config}</acls></config>'
     with session(at, 20) as device, device.locked("candidate"):
         device.edit_config(target="candidate", config=text)
@@ -259,7 +259,7 @@ def test_defaults_are_told_as_they_are_set_and_not_otherwise() -> None:
         if fine:
             assert device.answer(operation, 1) is not None
         else:
-            with pytest.raises(Fault, match="is not what is told of defaults here"):
+            with pytest.raises(DeviceError, match="is not what is told of defaults here"):
                 device.answer(operation, 1)
 
 
@@ -292,7 +292,7 @@ class Guarded(asyncssh.SSHServer):
         return password == "low tide"
 
 
-def served(answers: Callable[[Any], Any]) -> Reached:
+def served(answers: Callable[[Any], Any]) -> DeviceAccess:
     """Have somebody answer sessions over SSH on loopback, behind a password."""
     port, ready = free_ports(1), threading.Event()
     key = asyncssh.generate_private_key("ssh-ed25519")
@@ -313,7 +313,7 @@ def served(answers: Callable[[Any], Any]) -> Reached:
     assert ready.wait(20)
     public = key.export_public_key().decode().split()[1]
     secret = Secret("low tide")
-    return Reached("jetty", "127.0.0.1", port, "ops", host_key=public, password=secret)
+    return DeviceAccess("jetty", "127.0.0.1", port, "ops", host_key=public, password=secret)
 
 
 def test_a_password_lets_in_and_is_never_shown(run: Run, demo: Path) -> None:

@@ -7,7 +7,15 @@ import re
 import pytest
 
 from crossgate.core.model.errors import PlanError
-from crossgate.live.documents import Fault, chosen, lists_of, merge, parsed, with_lists, written
+from crossgate.live.documents import (
+    DeviceError,
+    chosen,
+    lists_of,
+    merge,
+    parsed,
+    with_lists,
+    written,
+)
 
 NC = "urn:ietf:params:xml:ns:netconf:base:1.0"
 ACL = "urn:ietf:params:xml:ns:yang:ietf-access-control-list"
@@ -82,7 +90,7 @@ def test_operations(edit: str, there: str, gone: str) -> None:
     ],
 )
 def test_operations_that_cannot_be(edit: str, tag: str) -> None:
-    with pytest.raises(Fault) as found:
+    with pytest.raises(DeviceError) as found:
         edited(acls(edit))
     assert found.value.tag == tag
 

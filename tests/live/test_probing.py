@@ -16,8 +16,8 @@ from typing import Any
 
 import pytest
 
-from crossgate.core.answers.sheet import Row, Wanted, sheet
-from crossgate.core.answers.sheet.tests import Can, Seen
+from crossgate.core.answers.sheet import SheetRow, SheetWanted, sheet
+from crossgate.core.answers.sheet.tests import Can, SeenInTest
 from crossgate.core.model.address import Address, Family, parse_address
 from crossgate.core.model.conditions import When
 from crossgate.core.network.ways import Network
@@ -31,13 +31,15 @@ pytestmark = pytest.mark.process
 
 
 @pytest.fixture
-def row(demo: Path) -> Row:
+def row(demo: Path) -> SheetRow:
     """A connection of the demo's sheet."""
-    made = sheet(Network(read_plan(demo / "ternhaven.gate")), When(NOON), Wanted())
+    made = sheet(Network(read_plan(demo / "ternhaven.gate")), When(NOON), SheetWanted())
     return next(each for each in made.rows if each.tried.can is Can.CONNECT)
 
 
-def toward(row: Row, address: str, port: int, can: Can = Can.CONNECT, own: int = 51000) -> Row:
+def toward(
+    row: SheetRow, address: str, port: int, can: Can = Can.CONNECT, own: int = 51000
+) -> SheetRow:
     """Return a test turned to an address of this machine."""
     tried, target = row.tried, parse_address(address)
     first = tried.conversation.first._replace(
@@ -75,14 +77,14 @@ def listening(address: str) -> Iterator[tuple[int, list[int]]]:
         own.shutdown(socket.SHUT_RDWR)  # else the thread that waits keeps it open
 
 
-def seen(rows: list[Row], rate: float = 50, bound: bool = True) -> list[Seen]:
+def seen(rows: list[SheetRow], rate: float = 50, bound: bool = True) -> list[SeenInTest]:
     return [each.seen for each in probed(rows, rate, bound, lambda _: None)]
 
 
 @pytest.mark.parametrize("address", ["127.0.0.1", "::1"])
-def test_who_listens_answers_and_who_does_not_refuses(row: Row, address: str) -> None:
+def test_who_listens_answers_and_who_does_not_refuses(row: SheetRow, address: str) -> None:
     with listening(address) as (port, heard):
-        assert seen([toward(row, address, port)]) == [Seen.ANSWERED]
+        assert seen([toward(row, address, port)]) == [SeenInTest.ANSWERED]
         until = time.monotonic() + 5  # who listens may be told later than who asks
         while not heard and time.monotonic() < until:
             time.sleep(0.01)
@@ -90,20 +92,20 @@ def test_who_listens_answers_and_who_does_not_refuses(row: Row, address: str) ->
     with closing(socket.socket(socket.AF_INET6 if ":" in address else socket.AF_INET)) as taken:
         taken.bind((address, 0))  # so that nobody else listens there
         unheard = taken.getsockname()[1]
-        assert seen([toward(row, address, unheard)]) == [Seen.NOBODY_LISTENS]
+        assert seen([toward(row, address, unheard)]) == [SeenInTest.NOBODY_LISTENS]
 
 
-def test_it_is_sent_from_the_port_that_is_asked_for(row: Row) -> None:
+def test_it_is_sent_from_the_port_that_is_asked_for(row: SheetRow) -> None:
     with closing(socket.socket()) as free:
         free.bind(("127.0.0.1", 0))
         own = free.getsockname()[1]
     with listening("127.0.0.1") as (port, heard):
-        assert seen([toward(row, "127.0.0.1", port, own=own)]) == [Seen.ANSWERED]
+        assert seen([toward(row, "127.0.0.1", port, own=own)]) == [SeenInTest.ANSWERED]
         assert heard == [own]
 
 
-def test_a_ping_and_silence(row: Row, monkeypatch: pytest.MonkeyPatch) -> None:
-    assert seen([toward(row, "127.0.0.1", 0, Can.PING)]) == [Seen.ANSWERED]
+def test_a_ping_and_silence(row: SheetRow, monkeypatch: pytest.MonkeyPatch) -> None:
+    assert seen([toward(row, "127.0.0.1", 0, Can.PING)]) == [SeenInTest.ANSWERED]
     monkeypatch.setattr(probing, "PATIENCE", 0.2)
     with closing(socket.socket()) as full:
         full.bind(("127.0.0.1", 0))
@@ -115,12 +117,12 @@ def test_a_ping_and_silence(row: Row, monkeypatch: pytest.MonkeyPatch) -> None:
             each.connect_ex(full.getsockname())
             waiting.append(each)
         time.sleep(0.1)
-        assert seen([toward(row, "127.0.0.1", full.getsockname()[1])]) == [Seen.SILENCE]
+        assert seen([toward(row, "127.0.0.1", full.getsockname()[1])]) == [SeenInTest.SILENCE]
         for each in waiting:
             each.close()
 
 
-def test_no_more_begin_in_a_second_than_is_said(row: Row) -> None:
+def test_no_more_begin_in_a_second_than_is_said(row: SheetRow) -> None:
     with listening("127.0.0.1") as (port, heard):
         begun = time.monotonic()
         told: list[Probed] = []

@@ -26,14 +26,14 @@ from crossgate.core.model.packet import Packet
 from crossgate.core.traffic.session import Session
 from crossgate.language.coming import Coming
 from crossgate.language.reader import Reading, read
-from crossgate.live.devices import Running, running
+from crossgate.live.devices import RunningConfiguration, running
 from crossgate.live.documents import lists_of, with_lists
 from crossgate.live.drift import coming_from
 from crossgate.live.halves import first_half
 from crossgate.live.order import Move, Runs, as_it_runs, between, order
 from crossgate.live.played import reached_as_played
 from crossgate.live.proposal import proposed
-from crossgate.live.pushing import Journal, Stage, Step, push, push_step, undo
+from crossgate.live.pushing import Journal, PushStep, Stage, push, push_step, undo
 from tests import small
 from tests.conftest import Run
 from tests.documents import checked
@@ -87,7 +87,9 @@ def run_by(reading: Reading, text: str, folder: Path) -> dict[str, Coming]:
     return {
         name: coming_from(
             reading.plan,
-            Running(name, str(library.export(other, "ietf", on=name, xml=True).text).encode()),
+            RunningConfiguration(
+                name, str(library.export(other, "ietf", on=name, xml=True).text).encode()
+            ),
         )
         for name in ("a", "b")
     }
@@ -195,7 +197,7 @@ def test_between_two_halves_just_what_both_permit_is_permitted(
 
     def runs_there(reading: Reading) -> Coming:
         told = library.export(reading.plan, "ietf", on="a", xml=True).text
-        return coming_from(after.plan, Running("a", str(told).encode()))
+        return coming_from(after.plan, RunningConfiguration("a", str(told).encode()))
 
     coming = [runs_there(each) for each in (before, after)]
     plans = [as_it_runs(after, {"a": each}, NOW) for each in coming]
@@ -230,14 +232,14 @@ def test_denials_that_hold_before_and_after_hold_after_each_step(
         name: str(library.export(before.plan, "ietf", on=name, xml=True).text).encode()
         for name in ("a", "b")
     }
-    found = proposed(after, [Running(name, each) for name, each in there.items()], NOW)
+    found = proposed(after, [RunningConfiguration(name, each) for name, each in there.items()], NOW)
     assert found.order.broken == ()
     own = {name: lists_of(each, name) for name, each in there.items()}
 
     def denies(port: int) -> bool:
         packet = Packet(Family.IPV4, 0x0A000009, 0x0A000209, 6, 40_000, port, flags=2)
         runs_there = [
-            coming_from(after.plan, Running(name, with_lists(there[name], each, name)))
+            coming_from(after.plan, RunningConfiguration(name, with_lists(there[name], each, name)))
             for name, each in own.items()
         ]
         plan = as_it_runs(after, dict(zip(own, runs_there, strict=True)), NOW)
@@ -270,7 +272,10 @@ def test_what_will_not_hold_is_told(reading_of: Callable[[str], Reading], tmp_pa
 def test_a_journal_is_read_as_it_was_written(tmp_path: Path) -> None:
     journal = Journal(tmp_path / "plan.gate")
     assert journal.read() == []
-    steps = [Step("a", "<acls/>", "<acls>1</acls>"), Step("b", "", "", stage=Stage.CONFIRMED)]
+    steps = [
+        PushStep("a", "<acls/>", "<acls>1</acls>"),
+        PushStep("b", "", "", stage=Stage.CONFIRMED),
+    ]
     journal.write(steps)
     assert journal.read() == steps
     journal.path.write_text('{"schema": "other"}')
@@ -322,7 +327,7 @@ def test_a_step_behind_which_another_device_is_lost_is_taken_back(demo: Path, pl
     plan = read(demo / "site.gate").plan
     at = [reached_as_played(plan, name, port) for name in ("a", "b")]
     before = runs(demo, port)
-    step = Step("a", before["a"], before["c"])
+    step = PushStep("a", before["a"], before["c"])
     nobody = at[1]._replace(port=free_ports(1))
     for others in ([at[1]], [at[1], nobody]):
         stages = list[Stage]()
@@ -332,7 +337,7 @@ def test_a_step_behind_which_another_device_is_lost_is_taken_back(demo: Path, pl
             continue
         with pytest.raises(PlanError, match="behind a nobody reaches b any more"):
             push_step(
-                Step("a", before["c"], before["a"]), at[0], 10, 5, stages.append, others=others
+                PushStep("a", before["c"], before["a"]), at[0], 10, 5, stages.append, others=others
             )
         assert stages == [Stage.COMMITTING]
 
@@ -422,13 +427,15 @@ def test_what_is_done_may_stay(run: Run, demo: Path, play: Play) -> None:
     assert after["b"] != before["b"]
 
 
-def push_until_killed(plan: Path, steps: list[Step], port: int, number: int, written: bool) -> None:
+def push_until_killed(
+    plan: Path, steps: list[PushStep], port: int, number: int, written: bool
+) -> None:
     """Push, and be killed at the journal's line of a number, before it is written or when it has
     been.
     """
     real, lines = Journal.write, itertools.count()
 
-    def write(self: Journal, steps: Sequence[Step]) -> None:
+    def write(self: Journal, steps: Sequence[PushStep]) -> None:
         here = next(lines) == number
         if here and not written:
             os.kill(os.getpid(), signal.SIGKILL)
@@ -458,7 +465,7 @@ def test_wherever_a_push_is_killed_all_run_what_they_ran_once_it_is_undone(
     }
     journal = Journal(demo / "site.gate")
 
-    steps = [Step(each, before[each], new[each]) for each in reached]
+    steps = [PushStep(each, before[each], new[each]) for each in reached]
     # A copy of this process would have only one of its threads, and what the others had locked.
     clean = get_context("forkserver")
     clean.set_forkserver_preload([__name__])
@@ -481,7 +488,7 @@ def test_wherever_a_push_is_killed_all_run_what_they_ran_once_it_is_undone(
         )
         assert (runs(demo, port), journal.read()) == (before, [])
     words = ("push", "--stand-ins", str(port), "--yes", *WAIT)
-    journal.write([Step(each, before[each], new[each]) for each in reached])
+    journal.write([PushStep(each, before[each], new[each]) for each in reached])
     refused = run(*words)
     assert (refused.returncode, "a push did not end" in refused.stderr) == (2, True)
     assert run("push", "--undo", "--stand-ins", str(port), *WAIT).returncode == 0
@@ -495,13 +502,13 @@ def test_a_killed_push_is_gone_on_with(run: Run, demo: Path, play: Play) -> None
     changed(demo)
     journal = Journal(demo / "site.gate")
     was = runs(demo, port)
-    journal.write([Step(name, was[name], "<acls/>") for name in ("b", "a", "c")])
+    journal.write([PushStep(name, was[name], "<acls/>") for name in ("b", "a", "c")])
     asked = ("--stand-ins", str(port), "--yes", *WAIT)
     assert run("push", *asked).returncode == 2
     assert run("push", *asked, "--resume").returncode == 0
     assert journal.read() == []
     assert run("drift", "--stand-ins", str(port)).returncode == 0
     assert run("push", *asked, "--undo").stdout == "no push is left to be undone\n"
-    journal.write([Step("b", was["b"], was["b"], stage=Stage.CONFIRMED)])
+    journal.write([PushStep("b", was["b"], was["b"], stage=Stage.CONFIRMED)])
     undone = checked(run("push", *asked, "--undo", "--json").stdout)
     assert [(each["device"], each["stage"]) for each in undone["steps"]] == [("b", "undone")]

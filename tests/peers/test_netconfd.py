@@ -31,9 +31,9 @@ from pyang.translators.yang import emit_yang
 from crossgate import library
 from crossgate.core.model.errors import PlanError
 from crossgate.language.reader import read_plan
-from crossgate.live.devices import Reached, running, session
+from crossgate.live.devices import DeviceAccess, running, session
 from crossgate.live.documents import ACL, NETCONF, lists_of, name_of, parsed, written
-from crossgate.live.pushing import Stage, Step, push_step, take_back
+from crossgate.live.pushing import PushStep, Stage, push_step, take_back
 from tests.conftest import Run
 from tests.formats.exchange.yang import MODULES
 from tests.live.conftest import free_ports
@@ -118,7 +118,7 @@ async def serve(port: int, inside: Path, ready: threading.Event) -> None:
 
 
 @pytest.fixture
-def device(monkeypatch: pytest.MonkeyPatch) -> Iterator[Reached]:
+def device(monkeypatch: pytest.MonkeyPatch) -> Iterator[DeviceAccess]:
     """Start the server with the modules that our documents have; give where it is reached."""
     command = program("netconfd")
     folder = Path(tempfile.mkdtemp(prefix="gate-"))  # the path of a socket may not be long
@@ -154,7 +154,7 @@ def device(monkeypatch: pytest.MonkeyPatch) -> Iterator[Reached]:
         assert server.poll() is None, (folder / "log").read_text()
         assert time.monotonic() < deadline
         time.sleep(0.05)
-    yield Reached("a", "127.0.0.1", port, USER, key)
+    yield DeviceAccess("a", "127.0.0.1", port, USER, key)
     server.kill()
     server.wait()
     shutil.rmtree(folder)
@@ -168,7 +168,7 @@ def plan_at(folder: Path, port: int, own: str) -> Path:
     return path
 
 
-def set_up(at: Reached, plan: Path) -> None:
+def set_up(at: DeviceAccess, plan: Path) -> None:
     """Let the server run what a plan says of the device."""
     document = library.export(read_plan(plan), "ietf", on="a", xml=True).text
     assert isinstance(document, str)
@@ -181,7 +181,9 @@ def set_up(at: Reached, plan: Path) -> None:
 
 
 @pytest.mark.process
-def test_a_server_is_pushed_to_and_pulled_from(run: Run, tmp_path: Path, device: Reached) -> None:
+def test_a_server_is_pushed_to_and_pulled_from(
+    run: Run, tmp_path: Path, device: DeviceAccess
+) -> None:
     plan = plan_at(tmp_path, device.port, lists("tcp/23", "", ""))
     before = plan.read_text()
     set_up(device, plan)
@@ -203,14 +205,14 @@ def test_a_server_is_pushed_to_and_pulled_from(run: Run, tmp_path: Path, device:
 
 
 @pytest.mark.process
-def test_what_a_server_is_not_confirmed_it_takes_back(tmp_path: Path, device: Reached) -> None:
+def test_what_a_server_is_not_confirmed_it_takes_back(tmp_path: Path, device: DeviceAccess) -> None:
     set_up(device, plan_at(tmp_path, device.port, lists("tcp/23", "", "")))
     old = lists_of(running(device, 60).document, "a")
     other = plan_at(tmp_path, device.port, lists("udp/9", "", ""))
     document = library.export(read_plan(other), "ietf", on="a", xml=True).text
     assert isinstance(document, str)
     stages = list[Stage]()
-    step = Step("a", old, lists_of(document.encode(), "a"))
+    step = PushStep("a", old, lists_of(document.encode(), "a"))
     with pytest.raises(PlanError, match="does not run what was sent: of no use"):
         push_step(step, device, 20, 5, stages.append, lambda _: "of no use")
     assert stages == [Stage.COMMITTING]
@@ -226,7 +228,7 @@ def test_what_a_server_is_not_confirmed_it_takes_back(tmp_path: Path, device: Re
 
 
 @pytest.mark.process
-def test_what_a_server_validates_it_forgets(tmp_path: Path, device: Reached) -> None:
+def test_what_a_server_validates_it_forgets(tmp_path: Path, device: DeviceAccess) -> None:
     set_up(device, plan_at(tmp_path, device.port, lists("tcp/23", "", "")))
     before = running(device, 60).document
     acl = "<acl><name>another</name><type>ipv4-acl-type</type></acl>"

@@ -36,7 +36,7 @@ from crossgate.core.network.endpoints import pairs
 from crossgate.core.network.ways import Network
 from crossgate.language.reader import Reading, read
 from crossgate.rehearsal.network import Rehearsal
-from crossgate.rehearsal.session import Session, start
+from crossgate.rehearsal.session import RunningRehearsal, start
 from tests.conftest import Run
 from tests.documents import checked
 from tests.net import plans
@@ -91,11 +91,11 @@ WELCOMES = (
 
 
 @pytest.fixture
-def rehearsing(plan_of: Read) -> Iterator[Callable[[str], Session]]:
+def rehearsing(plan_of: Read) -> Iterator[Callable[[str], RunningRehearsal]]:
     """Start rehearsals of plans, which end with the test."""
-    running = list[Session]()
+    running = list[RunningRehearsal]()
 
-    def begin(text: str) -> Session:
+    def begin(text: str) -> RunningRehearsal:
         plan = plan_of(text)
         path = Path(plan.files[0])
         running.append(start(plan, lambda: MONDAY, path, read=lambda: read(path)))
@@ -106,7 +106,7 @@ def rehearsing(plan_of: Read) -> Iterator[Callable[[str], Session]]:
         each.close()
 
 
-def tried(session: Session, within: float = 1.5) -> list[dict[str, Any]]:
+def tried(session: RunningRehearsal, within: float = 1.5) -> list[dict[str, Any]]:
     session.ask({"do": "claims", "within": within})
     return [each for each in session.until("claims") if "claim" in each]
 
@@ -143,7 +143,9 @@ def test_every_claim_of_the_demo_is_seen_to_hold(run: Run, demo: Path) -> None:
     assert (broken.returncode, failed) == (1, ["expect permit booking kiosk-1 to manifest"])
 
 
-def test_what_is_permitted_rejected_and_dropped(rehearsing: Callable[[str], Session]) -> None:
+def test_what_is_permitted_rejected_and_dropped(
+    rehearsing: Callable[[str], RunningRehearsal],
+) -> None:
     session = rehearsing(
         SMALL
         + "expect permit tcp/8443 kiosk to ledger over ipv4\n"
@@ -167,7 +169,7 @@ def test_what_is_permitted_rejected_and_dropped(rehearsing: Callable[[str], Sess
 
 @pytest.mark.parametrize("seed", range(7))
 def test_random_plans_fare_as_they_are_traced(
-    rehearsing: Callable[[str], Session], plan_of: Read, seed: int
+    rehearsing: Callable[[str], RunningRehearsal], plan_of: Read, seed: int
 ) -> None:
     chance = random.Random(seed)
     text = find(
@@ -208,7 +210,9 @@ def test_random_plans_fare_as_they_are_traced(
 
 
 @pytest.mark.process
-def test_a_save_holds_for_what_runs(rehearsing: Callable[[str], Session], tmp_path: Path) -> None:
+def test_a_save_holds_for_what_runs(
+    rehearsing: Callable[[str], RunningRehearsal], tmp_path: Path
+) -> None:
     session = rehearsing(SMALL.replace("20 reject", "20 permit"))
     plan = next(tmp_path.glob("*.gate"))
     session.ask({"do": "watch"})
@@ -256,7 +260,7 @@ def test_what_is_saved_while_the_plan_is_read_is_taken_next(tmp_path: Path) -> N
 
 
 def test_nothing_of_this_machine_is_reached_from_inside(
-    rehearsing: Callable[[str], Session], capfd: pytest.CaptureFixture[str]
+    rehearsing: Callable[[str], RunningRehearsal], capfd: pytest.CaptureFixture[str]
 ) -> None:
     with socket.create_server(("127.0.0.1", 0)) as outside:
         port = outside.getsockname()[1]

@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 from crossgate.core.answers.compare import differences
 from crossgate.core.answers.difference import Difference
 from crossgate.core.model.plan import Plan
-from crossgate.core.sets.effort import TooManyPieces
+from crossgate.core.sets.effort import TooManyPieces, allow, allowed
 from crossgate.core.traffic.session import Session
 from crossgate.library import parse, read
 from crossgate.spread.compare import compared_in_parts
@@ -73,8 +73,6 @@ def test_windows_limits_tls_and_frames_are_named_and_found_again(traffic: Path) 
 
 
 def test_a_pair_in_too_many_pieces_is_told_by_whoever_waits(traffic: Path) -> None:
-    from crossgate.core.sets.effort import allow, allowed
-
     old, new = (read(traffic / each) for each in ("ternhaven.gate", "proposal/ternhaven.gate"))
     before, missed = allowed(), list[TooManyPieces]()
     try:

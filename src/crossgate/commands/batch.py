@@ -11,11 +11,11 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from crossgate.commands.common import STANDARD_INPUT
-from crossgate.commands.editing import How, carry_out, changes_of, edit_options
+from crossgate.commands.editing import EditOptions, carry_out, changes_of, edit_options
 from crossgate.core.model.errors import PlanError, unknown
 
 if TYPE_CHECKING:
-    from crossgate.language.together import Asked
+    from crossgate.language.together import AskedChange
 
 _Usage: Any = next(each for each in typer.BadParameter.__mro__ if each.__name__ == "ClickException")
 """What is raised for words that are no command line, in whatever package Typer has it."""
@@ -49,7 +49,7 @@ def batch(
         ),
     ],
     *,
-    how: How,
+    how: EditOptions,
 ) -> None:
     """Make several edits as one: one preview, one question, all or nothing. What must hold must
     hold at the end, and not in between.
@@ -78,9 +78,9 @@ def _lines(file: Path) -> Iterator[tuple[str, str]]:
             yield f"{name}:{number}", line.strip()
 
 
-def _asked(context: typer.Context, where: str, line: str) -> Iterator[Asked]:
+def _asked(context: typer.Context, where: str, line: str) -> Iterator[AskedChange]:
     """Yield the changes that a line asks for. Raises `PlanError`."""
-    from crossgate.language.together import Asked
+    from crossgate.language.together import AskedChange
 
     try:
         words = shlex.split(line)
@@ -105,7 +105,7 @@ def _asked(context: typer.Context, where: str, line: str) -> Iterator[Asked]:
         raise PlanError(f"{where}: {_told(error)}") from None
     except (typer.Exit, SystemExit):
         raise PlanError(f"{where}: this asks for help, and is no edit") from None
-    yield from (Asked(where, change) for change in changes)
+    yield from (AskedChange(where, change) for change in changes)
 
 
 def _told(error: Any) -> str:

@@ -17,7 +17,7 @@ import typer
 from crossgate.core.model.errors import PlanError
 
 if TYPE_CHECKING:
-    from crossgate.demo.story import Chapter, Step
+    from crossgate.demo.story import Chapter, DemoStep
 
 
 def demo(
@@ -189,7 +189,7 @@ class _Caught(io.StringIO):
         return sys.__stdout__ is not None and sys.__stdout__.isatty()
 
 
-def _told(step: Step, plan: tuple[str, ...]) -> tuple[int, int]:
+def _told(step: DemoStep, plan: tuple[str, ...]) -> tuple[int, int]:
     """Run a step and print the lines of its answer that matter; return its exit status, and the
     number of the other lines.
     """

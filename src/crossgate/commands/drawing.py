@@ -40,8 +40,8 @@ if TYPE_CHECKING:
 
     from crossgate.core.model.plan import Plan
     from crossgate.core.sets.effort import TooManyPieces
-    from crossgate.draw.canvas import Sheet
-    from crossgate.draw.charts import Bar
+    from crossgate.draw.canvas import Canvas
+    from crossgate.draw.charts import LineBar
 
 draw = typer.Typer(
     name="draw",
@@ -246,7 +246,7 @@ def week(
 
 def _windows_sheet(
     plan: Plan, names: Sequence[str], now: datetime, dark: bool, size: str | None
-) -> Sheet:
+) -> Canvas:
     """Return the picture of when windows are open, all where none is named. Raises `PlanError`."""
     from crossgate.draw.week import week_sheet
 
@@ -266,12 +266,12 @@ def _windows_sheet(
 
 def _hours_sheet(
     plan: Plan, asked: tuple[str, str, str], now: datetime, dark: bool, size: str | None
-) -> Sheet:
+) -> Canvas:
     """Return the picture of the verdicts over the week on the conversations of a source, a
     destination and a service. Raises `PlanError`.
     """
     from crossgate.core.answers.hours import WEEK, hours
-    from crossgate.core.answers.traces import Choice
+    from crossgate.core.answers.traces import TraceLimits
     from crossgate.core.answers.traces import asked as conversations_of
     from crossgate.core.model.conditions import When
     from crossgate.core.network.ways import Network
@@ -281,7 +281,7 @@ def _hours_sheet(
     source, destination, service = asked
     found = [
         hours(network, each, When(monday), monday + WEEK)
-        for wanted in conversations_of(network, [source], [destination], [service], Choice())
+        for wanted in conversations_of(network, [source], [destination], [service], TraceLimits())
         for each in wanted.conversations
     ]
     return hours_sheet(found, now, theme_of(dark), size_of(size))
@@ -353,7 +353,7 @@ def tally(
         sheet = over_time(plan, store, named, by, theme_of(dark), size_of(size))
         save(plan, sheet, out or Path(f"tally-{by}.svg"))
         return
-    bars: list[Bar] = []
+    bars: list[LineBar] = []
     for each in named:
         hits = store.hits(each)
         if lists or any(hits.values()):

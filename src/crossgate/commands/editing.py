@@ -60,7 +60,7 @@ def changes_of(run_command: Callable[[], object]) -> list[Change]:
     return found
 
 
-class How(NamedTuple):
+class EditOptions(NamedTuple):
     """How an edit is carried out, from the options that all edits have; `view` is how much of its
     preview is shown, None for a screenful.
     """
@@ -83,13 +83,13 @@ def edit_command(command: Callable[..., Change]) -> Callable[..., None]:
     the options that all edits have, except `--all` where it has one of its own.
     """
 
-    def run(context: typer.Context, how: How, **words: Any) -> None:
+    def run(context: typer.Context, how: EditOptions, **words: Any) -> None:
         collected = _collected.get()
         if collected is None:
             _may_ask.set(not (how.yes or how.dry_run or how.as_json))
             carry_out(context, command(**words), how)
             return
-        if how not in (How(), How(view=_view())):  # some option was given
+        if how not in (EditOptions(), EditOptions(view=_view())):  # some option was given
             raise PlanError(
                 "--anyway, --yes, --dry-run, --all, --source-ports and --json stand behind "
                 "batch itself"
@@ -112,9 +112,9 @@ def _with_options(command: Callable[..., None], own: Sequence[Parameter]) -> Cal
         show_all: EveryOption = False,
         source_ports: SourcePortsOption = False,
         as_json: JsonOption = False,
-    ) -> How:
+    ) -> EditOptions:
         view = _view(show_all, source_ports) if offered else None
-        return How(anyway, yes, dry_run, as_json, view)
+        return EditOptions(anyway, yes, dry_run, as_json, view)
 
     offered = not any("--all" in _declared(each) for each in own)
     options = {
@@ -151,7 +151,7 @@ def _view(every: bool = False, source_ports: bool = False) -> View:
 def carry_out(
     context: typer.Context,
     change: Change,
-    how: How,
+    how: EditOptions,
     *,
     harmless: bool = False,
     reading: Reading | None = None,
@@ -199,7 +199,7 @@ def _made(
     reading: Reading,
     change: Change,
     path: Path | None,
-    how: How,
+    how: EditOptions,
     harmless: bool,
 ) -> tuple[Proposal, bool]:
     """Show what a change does, and write it to the plan at `path`, unless that is None or the

@@ -21,10 +21,12 @@ def editor(context: typer.Context) -> None:
     from crossgate.core.model.plan import Plan
 
     try:
-        from crossgate.editor.documents import Frames
+        from crossgate.editor.documents import BoundedInput
         from crossgate.editor.server import editor as made
     except ModuleNotFoundError as error:
         raise PlanError(
             f"an editor is served by the package {error.name}, which is not installed: {EXTRA}"
         ) from None
-    made(Plan.now, context.find_root().params.get("plan")).start_io(stdin=Frames(sys.stdin.buffer))  # type: ignore[arg-type]
+    stdin = BoundedInput(sys.stdin.buffer)
+    server = made(Plan.now, context.find_root().params.get("plan"))
+    server.start_io(stdin=stdin)  # type: ignore[arg-type]

@@ -18,7 +18,7 @@ from crossgate.formats.exchange.registry import FORMATS, MOST_PREFIXES, format_n
 
 if TYPE_CHECKING:
     from crossgate.core.model.plan import Plan
-    from crossgate.formats.exchange.asked import Written
+    from crossgate.formats.exchange.asked import ExportedDocument
 
 
 def complete_format(incomplete: str) -> Iterator[str]:
@@ -122,7 +122,7 @@ def export(
     _leave(written, approximate, out, plan)
 
 
-def _leave(written: Written, approximate: bool, out: Path | None, plan: Plan) -> None:
+def _leave(written: ExportedDocument, approximate: bool, out: Path | None, plan: Plan) -> None:
     from crossgate.show.console import count, silence, warn
 
     for each in written.unsaid:

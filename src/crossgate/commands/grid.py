@@ -80,7 +80,7 @@ def grid(
     proved for all of it.
     """
     from crossgate.core.answers.grid import changes
-    from crossgate.core.answers.grid_asked import Ends, cells_of, grid_of
+    from crossgate.core.answers.grid_asked import GridEnds, cells_of, grid_of
 
     if as_csv and as_json:
         raise PlanError("--csv and --json exclude each other")
@@ -90,7 +90,7 @@ def grid(
     other = None if against is None else read_file(against)
     when = circumstances(plan, at, flood, tls, cipher)
     missed: list[TooManyPieces] = []
-    ends = Ends(sources or (), destinations or (), hosts)
+    ends = GridEnds(sources or (), destinations or (), hosts)
     with meter("cells") as tell:
         found = grid_of(plan, when, services or (), ends, other, missed, tell)
         there = (

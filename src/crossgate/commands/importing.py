@@ -13,14 +13,14 @@ import typer
 
 from crossgate.commands.common import plan_file
 from crossgate.commands.completing import complete_device
-from crossgate.commands.editing import Change, How, carry_out, edit_options
+from crossgate.commands.editing import Change, EditOptions, carry_out, edit_options
 from crossgate.commands.tallying import add_to_tally
 from crossgate.core.model.entry import Action
 from crossgate.core.model.errors import PlanError, unknown
 from crossgate.core.model.plaintext import quotable
 from crossgate.formats.disk import put_file
 from crossgate.formats.exchange.registry import FORMATS, format_named
-from crossgate.language.known_rows import Key
+from crossgate.language.known_rows import RowKey
 
 if TYPE_CHECKING:
     from crossgate.core.model.accesslist import DeciderKey
@@ -99,9 +99,9 @@ def import_(
         ),
     ] = False,
     key: Annotated[
-        Key,
+        RowKey,
         typer.Option("--key", help="Of tables: the column by which rows are known."),
-    ] = Key.NAME,
+    ] = RowKey.NAME,
     prune: Annotated[
         bool, typer.Option("--prune", help="Of tables: remove what the table does not have.")
     ] = False,
@@ -128,7 +128,7 @@ def import_(
         ),
     ] = None,
     *,
-    how: How,
+    how: EditOptions,
 ) -> None:
     """Bring lists in from an open format, or subnets and hosts from a table, and see first what
     that does to traffic.
@@ -199,7 +199,7 @@ class _Tables(NamedTuple):
 
     what: str
     files: Sequence[Path]
-    key: Key
+    key: RowKey
     prune: bool
     roles: str
     leases: Path | None
@@ -212,7 +212,7 @@ class _Tables(NamedTuple):
             "--group": self.roles,
             "--from-leases": self.leases,
             "--hosts": self.hosts,
-            "--key": self.key is not Key.NAME,
+            "--key": self.key is not RowKey.NAME,
         }
         for option, value in told.items():
             if value:
@@ -225,7 +225,7 @@ class _Tables(NamedTuple):
         subnets = self.what == "subnets"
         if len(self.files) + (self.leases is not None) != 1:
             raise PlanError(f"name one table of {self.what}, as CSV or .xlsx")
-        if subnets and (self.leases is not None or self.key is Key.MAC):
+        if subnets and (self.leases is not None or self.key is RowKey.MAC):
             raise PlanError("subnets have no hardware addresses; that is for a table of hosts")
         if subnets and self.roles and self.hosts is None:
             raise PlanError("a column of roles is one of hosts; name their table with --hosts FILE")
@@ -253,7 +253,7 @@ class _Tables(NamedTuple):
             if self.leases is not None:
                 leases, told = lease_rows(self.leases, draft.plan.now())
                 draft.remarks += told
-                return in_step(draft, None, ComingTable(leases, Key.MAC, whole=False))
+                return in_step(draft, None, ComingTable(leases, RowKey.MAC, whole=False))
             subnets = hosts = None
             if self.what == "subnets":
                 subnets = table(self.files[0], subnet_rows(self.files[0])[0])

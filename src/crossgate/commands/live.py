@@ -20,7 +20,7 @@ from crossgate.commands.common import (
     write_file,
 )
 from crossgate.commands.completing import complete_device
-from crossgate.commands.editing import AnywayOption, DryRunOption, How, YesOption, carry_out
+from crossgate.commands.editing import AnywayOption, DryRunOption, EditOptions, YesOption, carry_out
 from crossgate.commands.shared_options import AtOption, JsonOption
 from crossgate.commands.tallying import take_into_tally
 from crossgate.core.model.errors import PlanError, unknown
@@ -29,7 +29,7 @@ if TYPE_CHECKING:
     from crossgate.core.model.accesslist import DeciderKey
     from crossgate.core.model.plan import Plan
     from crossgate.language.draft import Draft
-    from crossgate.live.devices import Reached, Secret
+    from crossgate.live.devices import DeviceAccess, Secret
 
 EXTRA = "pip install 'crossgate[live]'"
 
@@ -112,7 +112,7 @@ def pull(
             said.append(told or f"{each.device}: as the plan says")
         return "\n".join(said)
 
-    proposal = carry_out(context, change, How(anyway, yes, dry_run, as_json))
+    proposal = carry_out(context, change, EditOptions(anyway, yes, dry_run, as_json))
     if tally and not dry_run and not proposal.refused:
         take_into_tally(context, proposal.plan, counters)
 
@@ -200,7 +200,7 @@ def access_of(stand_ins: int | None, key: Path | None, ask_password: bool) -> Ac
     return Access(stand_ins, key, Secret(typer.prompt("Password", hide_input=True, err=True)))
 
 
-def asked_of(plan: Plan, devices: list[str] | None, by: Access) -> list[Reached]:
+def asked_of(plan: Plan, devices: list[str] | None, by: Access) -> list[DeviceAccess]:
     """Return how the devices to be asked are reached. Raises `PlanError`."""
     from crossgate.live.devices import REHEARSED, reached
 

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from crossgate.commands.common import meter, plan_file, print_json, reading_of
-from crossgate.commands.editing import AnywayOption, How, YesOption, carry_out
+from crossgate.commands.editing import AnywayOption, EditOptions, YesOption, carry_out
 from crossgate.commands.shared_options import JsonOption
 from crossgate.core.model.errors import PlanError
 
@@ -76,7 +76,7 @@ def mend(
         )
     if written and not (every or take or fewest):
         raise PlanError("--write makes an edit; say which with --take LETTER, --all or --least")
-    how = How(anyway, yes, not written, as_json)
+    how = EditOptions(anyway, yes, not written, as_json)
     reading = reading_of(path)
     now = reading.plan.now()
     if fewest:

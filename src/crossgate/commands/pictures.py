@@ -25,8 +25,8 @@ if TYPE_CHECKING:
     from crossgate.core.model.address import Family
     from crossgate.core.model.plan import Plan
     from crossgate.core.sets.effort import TooManyPieces
-    from crossgate.draw.canvas import Sheet
-    from crossgate.draw.charts import Bar, Size, Square
+    from crossgate.draw.canvas import Canvas
+    from crossgate.draw.charts import LineBar, Size, Square
     from crossgate.draw.style import Theme
     from crossgate.formats.tally import Tally
 
@@ -36,7 +36,7 @@ _MOST_TIMES = 400
 
 def over_time(
     plan: Plan, store: Tally, lists: Iterable[AccessList], by: Period, theme: Theme, size: Size
-) -> Sheet:
+) -> Canvas:
     """Return the picture of when lines decided. Raises `PlanError` where the times are unknown, and
     for too many hours.
     """
@@ -69,14 +69,14 @@ def traced_between(
     plan: Plan, source: str, destination: str, service: str, when: datetime
 ) -> tuple[Trace, list[str]]:
     """Return the trace of a picture, and a sentence about each leg. Raises `PlanError`."""
-    from crossgate.core.answers.traces import Choice, asked, ends
+    from crossgate.core.answers.traces import TraceLimits, asked, ends
     from crossgate.core.conversation.packets import Tracer
     from crossgate.core.model.window import open_at
     from crossgate.core.network.ways import Network
 
     network = Network(plan)
     wanted = asked(
-        network, ends(plan, source), ends(plan, destination), [service], Choice(None, (), None)
+        network, ends(plan, source), ends(plan, destination), [service], TraceLimits(None, (), None)
     )
     conversations = [one for each in wanted for one in each.conversations]
     if not conversations:
@@ -255,7 +255,7 @@ def entries_by_window(plan: Plan) -> dict[str, list[str]]:
     return found
 
 
-def share_bars_of(plan: Plan, list_name: str, when: datetime) -> list[Bar]:
+def share_bars_of(plan: Plan, list_name: str, when: datetime) -> list[LineBar]:
     """Return the bars of a list's lines."""
     from crossgate.core.answers.shares import shares
     from crossgate.core.model.window import open_at
@@ -280,13 +280,13 @@ def size_of(text: str | None) -> tuple[int, int] | None:
     return None if text is None else size_given(text)
 
 
-def save(plan: Plan, sheet: Sheet, out: Path) -> None:
+def save(plan: Plan, sheet: Canvas, out: Path) -> None:
     """Write a picture, and say where it is. Raises `PlanError`."""
     _put(plan, sheet, out)
     typer.echo(str(out))
 
 
-def _put(plan: Plan, sheet: Sheet, out: Path) -> None:
+def _put(plan: Plan, sheet: Canvas, out: Path) -> None:
     """Write a picture; characters that its font does not have are reported. Raises `PlanError`."""
     from crossgate.draw.canvas import kind_of_file
     from crossgate.draw.style import FONT, LEGIBLE, SMALL

@@ -33,7 +33,7 @@ from crossgate.core.model.errors import PlanError
 
 if TYPE_CHECKING:
     from crossgate.live.proposal import Push
-    from crossgate.live.pushing import Step
+    from crossgate.live.pushing import PushStep
 
 
 def push(
@@ -96,7 +96,7 @@ def push(
     when, by = moment(at, plan), access_of(stand_ins, key, ask_password)
     show: Callable[[Mapping[str, object]], None] = print_json_line if events else print_json
 
-    def tell(step: Step, said: str) -> None:
+    def tell(step: PushStep, said: str) -> None:
         if events:
             told = (step.device, step.half, step.stage, said, step.packets)
             print_json_line(event_document(*told, datetime.now()))

@@ -26,7 +26,7 @@ from crossgate.core.model.errors import PlanError, unknown
 if TYPE_CHECKING:
     from crossgate.core.model.network import Point
     from crossgate.core.model.plan import Plan
-    from crossgate.rehearsal.session import Session
+    from crossgate.rehearsal.session import RunningRehearsal
 
 _INTERRUPTED = 130
 
@@ -196,7 +196,7 @@ def _heard(full: bool, as_json: bool) -> Callable[[dict[str, Any]], None] | None
     return lambda said: typer.echo(event_line(said), err=True)
 
 
-def _run(session: Session, host: str, words: list[str], full: bool, as_json: bool) -> int:
+def _run(session: RunningRehearsal, host: str, words: list[str], full: bool, as_json: bool) -> int:
     heard = _heard(full, as_json)
     if heard is not None:
         session.ask({"do": "watch"})
@@ -209,7 +209,9 @@ def _run(session: Session, host: str, words: list[str], full: bool, as_json: boo
     return status if status >= 0 else 128 - status
 
 
-def _try_claims(session: Session, plan: Plan, within: float, full: bool, as_json: bool) -> int:
+def _try_claims(
+    session: RunningRehearsal, plan: Plan, within: float, full: bool, as_json: bool
+) -> int:
     from crossgate.show.rehearse import claim_lines, claims_total
 
     found = []
@@ -227,7 +229,7 @@ def _try_claims(session: Session, plan: Plan, within: float, full: bool, as_json
     return int(any(each["held"] is False for each in found))
 
 
-def _try_sheet(session: Session, within: float, full: bool, as_json: bool) -> int:
+def _try_sheet(session: RunningRehearsal, within: float, full: bool, as_json: bool) -> int:
     from crossgate.show.rehearse import counter_lines, sheet_lines, sheet_total
 
     session.ask({"do": "sheet", "within": within, "lists": []})
@@ -250,7 +252,7 @@ def _try_sheet(session: Session, within: float, full: bool, as_json: bool) -> in
     return int(wrong or any(each["counted"] < each["least"] for each in counters))
 
 
-def _prompt(session: Session, plan: Plan, host: str) -> int:
+def _prompt(session: RunningRehearsal, plan: Plan, host: str) -> int:
     """Run the commands typed for a machine, until the end of input."""
     from crossgate.show.rehearse import decided_lines, event_line
 

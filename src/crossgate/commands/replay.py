@@ -9,7 +9,7 @@ import typer
 
 from crossgate.commands.common import load, plan_file
 from crossgate.commands.completing import complete_list, complete_where
-from crossgate.commands.replaying import How, replay_conversations, replay_packets
+from crossgate.commands.replaying import ReplayOptions, replay_conversations, replay_packets
 from crossgate.commands.shared_options import IdleOption, JsonOption, UnpackedOption
 from crossgate.commands.sharing import (
     ClusterOption,
@@ -163,7 +163,7 @@ def replay(
     """
     import time
 
-    from crossgate.formats.readers.names import Column, told_columns
+    from crossgate.formats.readers.names import TrafficColumn, told_columns
     from crossgate.formats.readers.traffic import Traffic
 
     plan = load(context)
@@ -180,7 +180,7 @@ def replay(
         )
     columns = told_columns(column or [])
     if verdict is not None:
-        columns[Column.VERDICT] = verdict
+        columns[TrafficColumn.VERDICT] = verdict
     wall, zone_name = _zone(zone or plan.zone or None)
     if not files and listen is None:
         raise PlanError("name a file of traffic, or --listen ADDRESS:PORT")
@@ -196,7 +196,7 @@ def replay(
 
         traffic.pattern = pattern_of(pattern)
         if verdict is None and "action" in pattern_words(traffic.pattern) and against is None:
-            columns[Column.VERDICT] = verdict = "action"
+            columns[TrafficColumn.VERDICT] = verdict = "action"
     if since_last:
         from crossgate.formats.looks import last_look
         from crossgate.formats.readers.traffic import STANDARD_INPUT
@@ -210,7 +210,7 @@ def replay(
                 "--cluster needs --zone for this plan: it has windows, and machines of a cluster "
                 "may have clocks of other zones"
             )
-        how = How(
+        how = ReplayOptions(
             entered,
             against,
             out,

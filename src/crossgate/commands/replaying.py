@@ -23,7 +23,7 @@ if TYPE_CHECKING:
     from datetime import tzinfo
 
     from crossgate.core.answers.replay import Replay, Replayed
-    from crossgate.core.answers.sums import Line
+    from crossgate.core.answers.sums import UsedLine
     from crossgate.core.model.plan import Plan
     from crossgate.formats.readers.traffic import Traffic
     from crossgate.formats.tally import Times
@@ -31,7 +31,7 @@ if TYPE_CHECKING:
     from crossgate.spread.parts import Job
 
 
-class How(NamedTuple):
+class ReplayOptions(NamedTuple):
     """How conversations are replayed, by the options of `replay`."""
 
     entered: str | None
@@ -51,7 +51,9 @@ class How(NamedTuple):
     trusted: bool
 
 
-def replay_conversations(context: typer.Context, plan: Plan, traffic: Traffic, how: How) -> None:
+def replay_conversations(
+    context: typer.Context, plan: Plan, traffic: Traffic, how: ReplayOptions
+) -> None:
     """Send the conversations of some traffic on their way, and tell what becomes of them."""
     from crossgate.core.answers.replay import Replay
     from crossgate.core.network.entrance import entrance
@@ -135,7 +137,7 @@ def _run(replayed: Replay, plan: Plan, traffic: Traffic, table: VerdictTable | N
 
 
 def _spread(
-    replayed: Replay, job: Job, traffic: Traffic, table: VerdictTable | None, how: How
+    replayed: Replay, job: Job, traffic: Traffic, table: VerdictTable | None, how: ReplayOptions
 ) -> None:
     """Have all traffic replayed in parts, by processes here or in a cluster."""
     from crossgate.formats.readers.traffic import size
@@ -222,7 +224,7 @@ def _times(replayed: Replay) -> Times:
 
 
 def _add_up(
-    context: typer.Context, plan: Plan, lines: list[Line], times: Times = MappingProxyType({})
+    context: typer.Context, plan: Plan, lines: list[UsedLine], times: Times = MappingProxyType({})
 ) -> None:
     hits = {line.decider.key: line.packets for line in lines if line.packets}
     add_to_tally(context, plan, hits, times)

@@ -138,11 +138,11 @@ def wanted_tests(
     """Return the sheet for some lists, all where none is named, and for some machines, all where
     none is, without lines that have been seen `at_work`. Raises `PlanError`.
     """
-    from crossgate.core.answers.sheet import Wanted
+    from crossgate.core.answers.sheet import SheetWanted
     from crossgate.core.answers.sheet import sheet as made
 
     lists = [network.plan.access_list(name) for name in names]
-    wanted = Wanted(lists, machines, _can(can), at_work)
+    wanted = SheetWanted(lists, machines, _can(can), at_work)
     with meter("looking for tests") as tell:
         return made(network, when, wanted, tell)
 

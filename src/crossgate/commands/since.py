@@ -54,7 +54,7 @@ def since(
     """Find the commits that changed the verdict on SERVICE from FROM to TO, or on a claim: when, by
     whom, and the line that made it so.
     """
-    from crossgate.core.answers.traces import Choice
+    from crossgate.core.answers.traces import TraceLimits
     from crossgate.formats.git import history
     from crossgate.formats.past import Past, claim_asked, conversation_asked
     from crossgate.language.statements import claim_at
@@ -76,7 +76,7 @@ def since(
         if len(asked) != 1:
             raise PlanError("since asks about one service: FROM TO SERVICE")
         (service,) = asked
-        choice = Choice(family=family_of(only_ipv4, only_ipv6))
+        choice = TraceLimits(family=family_of(only_ipv4, only_ipv6))
         ask = conversation_asked(source, destination, service, choice, circumstances(plan, at))
     past = Past(path, reading, history(path, [str(Path(each)) for each in plan.files]), ask)
     found = list(past.since(every))

@@ -6,7 +6,7 @@ from typing import Annotated
 
 import typer
 
-from crossgate.commands.editing import DryRunOption, How, YesOption, carry_out
+from crossgate.commands.editing import DryRunOption, EditOptions, YesOption, carry_out
 from crossgate.commands.shared_options import JsonOption
 
 
@@ -30,7 +30,7 @@ def tidy(
     proposal = carry_out(
         context,
         tidy_plan,
-        How(yes=yes, dry_run=dry_run or check, as_json=as_json),
+        EditOptions(yes=yes, dry_run=dry_run or check, as_json=as_json),
         harmless=True,
     )
     if check and proposal.changes:

@@ -42,7 +42,7 @@ if TYPE_CHECKING:
     from collections.abc import Sequence
     from datetime import datetime
 
-    from crossgate.core.answers.traces import Wanted
+    from crossgate.core.answers.traces import TraceWanted
     from crossgate.core.model.conditions import When
     from crossgate.core.model.plan import Plan
     from crossgate.core.model.service import FlagTest
@@ -148,7 +148,7 @@ def trace(
     """Send SERVICE from FROM to TO and show every crossing, the entry that decided, and the
     verdict; a line each of several. TO may be lease.
     """
-    from crossgate.core.answers.traces import Choice, asked, claimed_addresses, ends
+    from crossgate.core.answers.traces import TraceLimits, asked, claimed_addresses, ends
     from crossgate.core.conversation.packets import Tracer
     from crossgate.core.conversation.verdict import VERDICTS
     from crossgate.core.network.ways import Network
@@ -204,7 +204,7 @@ def trace(
         ends(plan, source),
         ends(plan, destination),
         services,
-        Choice(source_port, spoofed, family_of(only_ipv4, only_ipv6), _flags(flags)),
+        TraceLimits(source_port, spoofed, family_of(only_ipv4, only_ipv6), _flags(flags)),
     )
     if over_time:
         detail = True if full else False if short else None
@@ -261,7 +261,7 @@ def trace(
 
 def _tell_over_time(
     network: Network,
-    wanted: Sequence[Wanted],
+    wanted: Sequence[TraceWanted],
     when: When,
     until: str | None,
     every: bool,

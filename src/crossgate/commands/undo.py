@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from crossgate.commands.common import plan_file, print_json
-from crossgate.commands.editing import How, carry_out, edit_options
+from crossgate.commands.editing import EditOptions, carry_out, edit_options
 from crossgate.core.model.errors import PlanError
 
 if TYPE_CHECKING:
@@ -37,7 +37,7 @@ def undo(
         bool, typer.Option("--list", help="Show the edits that can be undone or made again.")
     ] = False,
     *,
-    how: How,
+    how: EditOptions,
 ) -> None:
     """Undo the last edits that the program wrote, to the octet; refused where somebody has changed
     the text since.
@@ -70,7 +70,7 @@ def redo(
     context: typer.Context,
     number: CountArgument = 1,
     *,
-    how: How,
+    how: EditOptions,
 ) -> None:
     """Make edits again that were undone, in their order."""
     from crossgate.formats.edit_history import Edits, History, forward

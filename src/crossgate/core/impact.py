@@ -13,7 +13,7 @@ from datetime import datetime
 from functools import cache, partial
 from typing import NamedTuple
 
-from crossgate.core.answers.change import Change
+from crossgate.core.answers.change import PlanChange
 from crossgate.core.answers.compare import differences
 from crossgate.core.answers.difference import Difference
 from crossgate.core.answers.names_alone import Renamed
@@ -84,7 +84,7 @@ def impact_of(
     A `brief` answer has no more than the expectations where one breaks, and no traffic where there
     is a new finding that is an error.
     """
-    change = Change(old, new, renamed)
+    change = PlanChange(old, new, renamed)
     only_names = renamed is not None
     impact = Impact(_turned(change, now, proved or {}, only_names), [], [], [], [], [])
     if brief and impact.broken:
@@ -97,7 +97,7 @@ def impact_of(
 
 
 def _turned(
-    change: Change, now: datetime, proved: Mapping[str, Verified], only_names: bool
+    change: PlanChange, now: datetime, proved: Mapping[str, Verified], only_names: bool
 ) -> list[Turned]:
     """Return the expectations whose answer changes, and those that are new."""
     before, after = Verifier(change.old), Verifier(change.new)
@@ -114,7 +114,7 @@ def _turned(
 
 
 def _paired(
-    change: Change, now: datetime, only_names: bool
+    change: PlanChange, now: datetime, only_names: bool
 ) -> Iterator[tuple[Promise | None, Promise]]:
     """Yield the expectations of the new plan, each with what it was in the old one: a line of the
     same words or, where some name is another one now, of the same meaning. None is a new one.
@@ -151,7 +151,7 @@ def _about(plan: Plan, claim: Promise, family: Family) -> object:
     return claim_ends(plan, claim, family), _service(plan, claim, family)
 
 
-def _can_turn(change: Change, was: Promise, now: Promise) -> bool:
+def _can_turn(change: PlanChange, was: Promise, now: Promise) -> bool:
     """Whether a claim of both plans can hold in just one of them: it is about something else there,
     or about traffic that may be treated differently.
     """
@@ -203,7 +203,7 @@ _TOLD = ("locked-out",)
 
 
 def _findings(
-    change: Change, now: datetime, missed: list[TooManyPieces], only_names: bool
+    change: PlanChange, now: datetime, missed: list[TooManyPieces], only_names: bool
 ) -> tuple[list[Finding], list[Finding]]:
     """Return the findings that only the new plan has, and those that only the old one has.
 
@@ -283,7 +283,7 @@ def _asked_by(entry: AnyEntry) -> str:
     return entry.text.removesuffix(" log") if entry.log else entry.text
 
 
-def _anew(change: Change) -> set[str]:
+def _anew(change: PlanChange) -> set[str]:
     """Return the lists that only one plan has, or that are placed elsewhere: everything about them
     is looked at.
     """

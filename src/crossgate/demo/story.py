@@ -6,7 +6,7 @@ from importlib.util import find_spec
 from typing import NamedTuple
 
 
-class Step(NamedTuple):
+class DemoStep(NamedTuple):
     """One command of the demo: what it shows, its words, and its expected exit status; `needs` are
     extras of the package, separated by commas.
 
@@ -39,11 +39,11 @@ class Chapter(NamedTuple):
     """
 
     title: str
-    steps: tuple[Step, ...]
+    steps: tuple[DemoStep, ...]
     stand_ins: bool = False
 
     @property
-    def told(self) -> list[Step]:
+    def told(self) -> list[DemoStep]:
         """The steps of the short story."""
         return [each for each in self.steps if each.tells]
 

@@ -34,7 +34,7 @@ WORLD = tuple(f"198.51.100.{number}" for number in range(60, 90))
 WORLD_6 = ("2001:db8:beef::77", "2001:db8:beef::78")
 
 
-class Frame(NamedTuple):
+class TimedFrame(NamedTuple):
     """A frame and the second of the day at which it is sent."""
 
     time: float
@@ -63,8 +63,8 @@ class Day:
 
     def __init__(self) -> None:
         self._random = random.Random(20_261_125)
-        self.land: list[Frame] = []
-        self.sea: list[Frame] = []
+        self.land: list[TimedFrame] = []
+        self.sea: list[TimedFrame] = []
         self.flows: list[_Flow] = []
         self._identifier = 0
         self._hall()
@@ -325,7 +325,9 @@ class Day:
                     + struct.pack(">H", kind)
                     + packet
                 )
-                (self.sea if sea else self.land).append(Frame(time + (64 - life) * 0.0004, frame))
+                (self.sea if sea else self.land).append(
+                    TimedFrame(time + (64 - life) * 0.0004, frame)
+                )
 
 
 def write_captures(folder: Path, day: Day) -> None:

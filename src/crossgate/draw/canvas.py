@@ -18,7 +18,7 @@ _DPI = 100
 EXTRA = "pip install 'crossgate[pictures]'"
 
 
-class Sheet:
+class Canvas:
     """A sheet to draw on; letter sizes and positions are in pixels."""
 
     def __init__(

@@ -12,7 +12,7 @@ from crossgate.core.model.accesslist import AccessList, AnyList, Decider
 from crossgate.core.model.address import Family
 from crossgate.core.model.condition import State
 from crossgate.core.model.entry import Action, AnyEntry
-from crossgate.draw.canvas import Sheet
+from crossgate.draw.canvas import Canvas
 from crossgate.draw.columns import LINE
 from crossgate.draw.style import MARKS, SMALL, TEXT, Theme, text_width
 
@@ -42,7 +42,7 @@ def grid_sheet(
     theme: Theme,
     size: Size = None,
     notes: Sequence[str] = (),
-) -> Sheet:
+) -> Canvas:
     """Draw who reaches whom: senders down, receivers across; a cell's left half is IPv4, its right
     half IPv6, a single family fills it. `notes` are sentences below.
     """
@@ -57,7 +57,7 @@ def grid_sheet(
     )
     width = max([width, *(text_width(each, SMALL) + 2 * _MARGIN for each in notes)])
     height = top + side * len(rows) + 78 + LINE * len(notes)
-    sheet = Sheet(width, height, theme, size)
+    sheet = Canvas(width, height, theme, size)
     sheet.text(title, _MARGIN, 30, _TITLE, strong=True, gid="title")
     for number, name in enumerate(columns):
         x = left + side * number + side / 2
@@ -97,7 +97,7 @@ def grid_sheet(
     return sheet
 
 
-def _draw_square(sheet: Sheet, x: float, y: float, side: float, square: Square) -> None:
+def _draw_square(sheet: Canvas, x: float, y: float, side: float, square: Square) -> None:
     theme = sheet.theme
     families = sorted(square.now)
     part = (side - 3) / max(len(families), 1)
@@ -134,7 +134,7 @@ def _draw_square(sheet: Sheet, x: float, y: float, side: float, square: Square) 
             )
 
 
-def _verdict_legend(sheet: Sheet, x: float, y: float, verdicts: set[Verdict]) -> None:
+def _verdict_legend(sheet: Canvas, x: float, y: float, verdicts: set[Verdict]) -> None:
     for verdict in (each for each in MARKS if each in verdicts):
         color = sheet.theme.of(verdict)
         fill = sheet.theme.paper if verdict is Verdict.PERMITTED else color
@@ -155,7 +155,7 @@ def _verdict_legend(sheet: Sheet, x: float, y: float, verdicts: set[Verdict]) ->
 # ---- What each entry takes
 
 
-class Bar(NamedTuple):
+class LineBar(NamedTuple):
     """A line of a list: its name, its text, how much it takes, whether it permits, and whether
     nothing reaches it; `told` is written beside its bar. Where it takes a part of something, `part`
     is that part, from 0 to 1.
@@ -171,8 +171,8 @@ class Bar(NamedTuple):
 
 
 def bars_sheet(
-    title: str, below: str, bars: Sequence[Bar], theme: Theme, size: Size = None
-) -> Sheet:
+    title: str, below: str, bars: Sequence[LineBar], theme: Theme, size: Size = None
+) -> Canvas:
     """Draw lines of a list in reading order, each with a bar for what it takes: a part of something
     inside a box for the whole, a count on a logarithmic scale.
     """
@@ -187,7 +187,7 @@ def bars_sheet(
     told = max((text_width(each.told, SMALL) for each in bars), default=0) + 12
     width = max(left + room + told + _MARGIN, text_width(title, _TITLE, strong=True) + 2 * _MARGIN)
     height = 74 + row * len(bars) + 50
-    sheet = Sheet(width, height, theme, size)
+    sheet = Canvas(width, height, theme, size)
     sheet.text(title, _MARGIN, 30, _TITLE, strong=True, gid="title")
     sheet.text(below, _MARGIN, 50, SMALL, theme.quiet)
     positive = [each.amount for each in bars if each.amount > 0]
@@ -223,7 +223,7 @@ def bars_sheet(
 
 
 def draw_bar(
-    sheet: Sheet, box: tuple[float, float, float, float], permits: bool, gid: str = ""
+    sheet: Canvas, box: tuple[float, float, float, float], permits: bool, gid: str = ""
 ) -> None:
     """Draw a bar of what a line permits or denies; `box` is its left, top, width and height."""
     theme = sheet.theme
@@ -232,7 +232,7 @@ def draw_bar(
     sheet.box(*box, "none", color, above=3)
 
 
-def bars_legend(sheet: Sheet, x: float, y: float) -> None:
+def bars_legend(sheet: Canvas, x: float, y: float) -> None:
     """Draw the meaning of the two kinds of bars."""
     for permits, what in ((True, "lets by"), (False, "stops")):
         draw_bar(sheet, (x, y - 9, 20, 11), permits)
@@ -240,7 +240,7 @@ def bars_legend(sheet: Sheet, x: float, y: float) -> None:
         x += 92
 
 
-def tally_bars(access_list: AccessList, hits: Mapping[int | None, int]) -> list[Bar]:
+def tally_bars(access_list: AccessList, hits: Mapping[int | None, int]) -> list[LineBar]:
     """Return a list's lines, by their whole names, with how often each has decided."""
     return [
         _bar(access_list, line.entry, hits.get(line.number, 0), False, "")._replace(name=line.name)
@@ -248,7 +248,7 @@ def tally_bars(access_list: AccessList, hits: Mapping[int | None, int]) -> list[
     ]
 
 
-def share_bars(found: Sequence[Share], state: State) -> list[Bar]:
+def share_bars(found: Sequence[Share], state: State) -> list[LineBar]:
     """Return a list's lines with the part of what each asks for that comes to it in one state of
     the windows; the otherwise line asks for what is left.
     """
@@ -273,10 +273,10 @@ def share_bars(found: Sequence[Share], state: State) -> list[Bar]:
 
 def _bar(
     access_list: AnyList[Any], entry: AnyEntry | None, amount: float, hollow: bool, told: str
-) -> Bar:
+) -> LineBar:
     action = access_list.otherwise.action if entry is None else entry.action
     text = str(action) if entry is None else ("off " if entry.off else "") + entry.text
-    return Bar(
+    return LineBar(
         "otherwise" if entry is None else str(entry.number),
         text,
         amount,

@@ -47,7 +47,7 @@ class Slot(NamedTuple):
         return 10 + LINE * len(self.texts) + GATE * len(self.gates)
 
 
-class Machine(NamedTuple):
+class MachineLine(NamedTuple):
     """A line about a machine, and the lists that it has of its own; without a name it tells how
     many machines there are.
     """
@@ -64,12 +64,12 @@ class Machine(NamedTuple):
         )
 
 
-def machine_step(machines: Sequence[Machine]) -> float:
+def machine_step(machines: Sequence[MachineLine]) -> float:
     """Return the distance between the lines of some machines: gates need more room than text."""
     return GATE if any(each.gates for each in machines) else LINE
 
 
-class Row(NamedTuple):
+class ColumnRow(NamedTuple):
     """A subnet of one device, or a port of it with what is attached there."""
 
     name: str
@@ -77,7 +77,7 @@ class Row(NamedTuple):
     point: Point
     texts: tuple[str, ...]
     gates: tuple[Placed, ...]
-    machines: tuple[Machine, ...]
+    machines: tuple[MachineLine, ...]
     port: bool = False
 
     @property
@@ -113,13 +113,13 @@ class Row(NamedTuple):
 
 
 @dataclass
-class Column:
+class DeviceColumn:
     """A device with its slots and rows."""
 
     device: Device
     up: list[Slot] = field(default_factory=list)
     down: list[Slot] = field(default_factory=list)
-    rows: list[Row] = field(default_factory=list)
+    rows: list[ColumnRow] = field(default_factory=list)
     own: tuple[Placed, ...] = ()
     counted: str = ""
     x: float = 0

@@ -19,7 +19,7 @@ from itertools import pairwise
 
 from crossgate.core.model.network import Device, Direction, Host, Interface, Point, PointKind
 from crossgate.core.model.plan import Plan
-from crossgate.draw.columns import Column, Machine, Placed, Row, Slot
+from crossgate.draw.columns import ColumnRow, DeviceColumn, MachineLine, Placed, Slot
 
 MOST_HOSTS = 40
 """With more machines than these only their number is told."""
@@ -79,7 +79,7 @@ class Contents:
             told.append(f"{len(self.plan.hosts)} machines are only counted")
         return "; ".join(told)
 
-    def machines(self, segment: str) -> tuple[Machine, ...]:
+    def machines(self, segment: str) -> tuple[MachineLine, ...]:
         """Return the lines of text at a subnet: about itself, and its machines that are plugged
         into no port that is drawn.
         """
@@ -170,10 +170,10 @@ class Contents:
         )
         return tuple(sorted(found, key=lambda each: (each.direction, each.family or 0)))
 
-    def _column(self, device: Device) -> Column:
-        column = Column(device, own=self._placed(device.itself))
+    def _column(self, device: Device) -> DeviceColumn:
+        column = DeviceColumn(device, own=self._placed(device.itself))
         band = self._band[device.name]
-        hidden: list[Row] = []
+        hidden: list[ColumnRow] = []
         for interface in device.interfaces.values():
             more = "" if interface.cost is None else f"  cost {interface.cost}"
             more += "  translates" * any(
@@ -208,7 +208,7 @@ class Contents:
         for port in device.ports.values():
             hosts = [each for each in self.plan.hosts.values() if each.at == port.point]
             if port.point not in cabled and (hosts or self._placed(port.point)):
-                row = Row(
+                row = ColumnRow(
                     f"port {port.point}",
                     "",
                     port.point,
@@ -232,7 +232,7 @@ class Contents:
         column.counted = ", ".join(told)
         return column
 
-    def _folds(self, row: Row) -> bool:
+    def _folds(self, row: ColumnRow) -> bool:
         """Whether a row is only counted: in a large network, unless the list that is asked for is
         there.
         """
@@ -240,9 +240,9 @@ class Contents:
 
     def _subnet_row(
         self, interface: Interface, texts: tuple[str, ...], gates: tuple[Placed, ...]
-    ) -> Row:
+    ) -> ColumnRow:
         at_subnet = self._placed(Point(PointKind.SUBNET, interface.on))
-        return Row(
+        return ColumnRow(
             interface.on,
             self.title(interface.on),
             interface.point,
@@ -256,14 +256,14 @@ class Contents:
         prefixes = self.plan.segments[name].prefixes
         return f"{name}  {prefixes[0]}" if prefixes else name
 
-    def _named(self, hosts: Sequence[Host]) -> tuple[Machine, ...]:
+    def _named(self, hosts: Sequence[Host]) -> tuple[MachineLine, ...]:
         """Return the lines of text about machines: the first of them, and every one with lists of
         its own.
         """
         most = 0 if self._many_hosts else _A_ROW
         gates = [self._placed(each.point) for each in hosts]
         shown = tuple(
-            Machine(each.name, "  ".join([each.name, *_few(map(str, each.addresses))]), own)
+            MachineLine(each.name, "  ".join([each.name, *_few(map(str, each.addresses))]), own)
             for number, (each, own) in enumerate(zip(hosts, gates, strict=True))
             if number < most or own
         )
@@ -272,19 +272,19 @@ class Contents:
             return shown
         return (
             *shown,
-            Machine("", f"and {left} more" if shown else f"{left} machine{'s' * (left != 1)}"),
+            MachineLine("", f"and {left} more" if shown else f"{left} machine{'s' * (left != 1)}"),
         )
 
-    def _about(self, segment: str) -> Iterator[Machine]:
+    def _about(self, segment: str) -> Iterator[MachineLine]:
         """Yield the lines about a segment itself: its other prefixes, the gateways that its devices
         share, and the traffic between two of its machines.
         """
         further = self.plan.segments[segment].prefixes[1:]
         for start in range(0, 0 if self._fold else len(further), _A_LINE):
-            yield Machine("", "  ".join(map(str, further[start : start + _A_LINE])))
+            yield MachineLine("", "  ".join(map(str, further[start : start + _A_LINE])))
         for each in self.plan.gateways:
             if each.on == segment:
-                yield Machine(
+                yield MachineLine(
                     "",
                     (
                         f"{each.addresses[0]} is shared by "
@@ -292,10 +292,10 @@ class Contents:
                     ),
                 )
         if self.plan.segments[segment].isolated:
-            yield Machine("", "isolated")
+            yield MachineLine("", "isolated")
         within = self._placed(Point(PointKind.SUBNET, segment), within=True)
         if within:
-            yield Machine("", "within it", within)
+            yield MachineLine("", "within it", within)
 
 
 def _few(addresses: Iterable[str]) -> tuple[str, ...]:

@@ -22,9 +22,9 @@ from collections.abc import Sequence
 
 from crossgate.core.model.network import Direction, PointKind
 from crossgate.core.model.plan import Plan
-from crossgate.draw.columns import GATE, LINE, Column, Machine, kind_of, machine_step
+from crossgate.draw.columns import GATE, LINE, DeviceColumn, MachineLine, kind_of, machine_step
 from crossgate.draw.contents import Contents
-from crossgate.draw.picture import Bar, Block, Gate, Label, Picture, Spot, Stub
+from crossgate.draw.picture import DeviceBlock, Gate, Label, NetworkBar, Picture, Spot, Stub
 from crossgate.draw.style import SMALL, TEXT, text_width
 
 _MARGIN, _GAP = 24.0, 26.0
@@ -126,7 +126,7 @@ class _Layout:
             ends[track : track + 1] = [end]
             heights[name] = y + LINE + track * 20
             if title:
-                self.picture.bars[name] = Bar(
+                self.picture.bars[name] = NetworkBar(
                     name,
                     "outside" if self._contents.plan.segments[name].outside else "subnet",
                     low - 8,
@@ -165,7 +165,7 @@ class _Layout:
         )
         outside = self._contents.plan.segments[name].outside
         start, leader = (_MARGIN, None) if outside else (span[0] - 8, span[1] + 26)
-        picture.bars[name] = Bar(
+        picture.bars[name] = NetworkBar(
             name, "outside" if outside else "subnet", start, end, y + LINE, leader
         )
         return LINE + 16 + machine_step(lines) * len(lines) + 8
@@ -180,9 +180,9 @@ class _Layout:
         down = max((slot.height for each in columns for slot in each.down), default=0)
         return max(bottom, top + _BLOCK + down) + 18
 
-    def _place_block(self, column: Column, top: float) -> None:
+    def _place_block(self, column: DeviceColumn, top: float) -> None:
         device, picture = column.device, self.picture
-        picture.blocks[device.name] = Block(
+        picture.blocks[device.name] = DeviceBlock(
             device.name, device.switch, column.x, top, column.block, _BLOCK
         )
         x = column.x + _INSET
@@ -201,7 +201,7 @@ class _Layout:
             x += 32 + text_width(each.list, SMALL)
         self._tops[device.name] = top
 
-    def _place_rows(self, column: Column, y: float) -> float:
+    def _place_rows(self, column: DeviceColumn, y: float) -> float:
         """Place a device's rows on its trunk; return the y below them."""
         picture, trunk = self.picture, column.x + column.below
         if column.counted:
@@ -255,7 +255,7 @@ class _Layout:
                     Label(text, trunk + 6, y + 18 + index * LINE, SMALL, "quiet" if index else "")
                 )
             if not row.port:
-                picture.bars[row.name] = Bar(
+                picture.bars[row.name] = NetworkBar(
                     row.name, "subnet", trunk + stub, trunk + stub + row.bar, y
                 )
                 picture.labels.append(Label(row.title, trunk + stub + 2, y - 8, TEXT, "strong"))
@@ -329,9 +329,11 @@ class _Layout:
         for cable, _ in self._contents.cables:
             own = spans.get(cable, [])
             if own:
-                picture.bars[cable] = Bar(cable, "cable", min(own), max(own), heights[cable])
+                picture.bars[cable] = NetworkBar(cable, "cable", min(own), max(own), heights[cable])
 
-    def _write_machine(self, machine: Machine, bar: str, x: float, y: float, hangs: Spot) -> None:
+    def _write_machine(
+        self, machine: MachineLine, bar: str, x: float, y: float, hangs: Spot
+    ) -> None:
         """Write a machine's line with its own lists; `hangs` is where it is joined to its bar or
         port.
         """

@@ -17,7 +17,7 @@ from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.model.address import Family
 from crossgate.core.model.network import Direction, Point, PointKind, stands_at
 from crossgate.core.model.plan import Plan
-from crossgate.draw.canvas import Sheet
+from crossgate.draw.canvas import Canvas
 from crossgate.draw.columns import LINE
 from crossgate.draw.layout import laid_out
 from crossgate.draw.picture import Gate, Picture, Spot
@@ -29,7 +29,7 @@ _FOOT = 40.0
 _LANE = 3.5
 
 
-class Lane(NamedTuple):
+class DrawnLeg(NamedTuple):
     """One leg of a traced conversation: its corners, whether it arrived, and a sentence about
     it.
     """
@@ -49,7 +49,7 @@ def network_sheet(
     around: str | None = None,
     size: tuple[int, int] | None = None,
     marked: frozenset[Point] = frozenset(),
-) -> Sheet:
+) -> Canvas:
     """Draw a plan's network; `told` are sentences about the legs of a trace, `marked` are places
     whose gates stand out.
     """
@@ -65,7 +65,7 @@ def network_sheet(
         0,
     )
     height = picture.height + head + _FOOT
-    sheet = Sheet(width, height, theme, size)
+    sheet = Canvas(width, height, theme, size)
     sheet.text(title, 24, 30, 17, strong=True, gid="title")
     if picture.folded:
         sheet.text(picture.folded, 24 + text_width(title, 19) + 20, 30, TEXT, theme.quiet)
@@ -80,7 +80,7 @@ def network_sheet(
     return sheet
 
 
-def _draw(sheet: Sheet, picture: Picture, top: float, marked: frozenset[Point]) -> None:
+def _draw(sheet: Canvas, picture: Picture, top: float, marked: frozenset[Point]) -> None:
     theme = sheet.theme
     for stub in picture.stubs:
         sheet.line([(each.x, each.y + top) for each in stub.corners], theme.quiet, 1.3)
@@ -139,7 +139,7 @@ def _draw(sheet: Sheet, picture: Picture, top: float, marked: frozenset[Point]) 
         draw_gate(sheet, gate, top, theme.ink)
 
 
-def draw_gate(sheet: Sheet, gate: Gate, top: float, color: str) -> None:
+def draw_gate(sheet: Canvas, gate: Gate, top: float, color: str) -> None:
     """Draw a barrier across the stub with its posts, and an arrow through it, or one in each
     direction.
     """
@@ -209,7 +209,7 @@ def _signs(picture: Picture) -> list[tuple[str, str]]:
 _LISTS = {"ipv4": Family.IPV4, "ipv6": Family.IPV6, "ethernet": None}
 
 
-def _legend(sheet: Sheet, y: float, picture: Picture) -> None:
+def _legend(sheet: Canvas, y: float, picture: Picture) -> None:
     """Draw the meaning of a picture's signs."""
     theme, x = sheet.theme, 30.0
     point = Point(PointKind.INTERFACE, "", "")
@@ -232,7 +232,7 @@ def _legend(sheet: Sheet, y: float, picture: Picture) -> None:
 # ---- A traced conversation
 
 
-def lanes_of(plan: Plan, picture: Picture, trace: Trace, told: Sequence[str]) -> list[Lane]:
+def lanes_of(plan: Plan, picture: Picture, trace: Trace, told: Sequence[str]) -> list[DrawnLeg]:
     """Return the legs of a traced conversation as lanes over the picture."""
     import networkx
 
@@ -284,7 +284,7 @@ def lanes_of(plan: Plan, picture: Picture, trace: Trace, told: Sequence[str]) ->
             if index == 0
             else Verdict.HALF_OPEN
         )
-        lanes.append(Lane(tuple(corners), verdict, told[index] if index < len(told) else ""))
+        lanes.append(DrawnLeg(tuple(corners), verdict, told[index] if index < len(told) else ""))
     return lanes
 
 
@@ -367,7 +367,7 @@ def _dashed(index: int) -> str | tuple[int, tuple[float, ...]]:
     return "-" if index == 0 else (0, (4, 1.5))
 
 
-def _draw_lane(sheet: Sheet, lane: Lane, index: int, top: float) -> None:
+def _draw_lane(sheet: Canvas, lane: DrawnLeg, index: int, top: float) -> None:
     if not lane.corners:
         return
     shift = (index - 1) * _LANE

@@ -7,7 +7,7 @@ from datetime import datetime, timedelta
 
 from crossgate.core.model.accesslist import Decider
 from crossgate.core.model.window import Period
-from crossgate.draw.canvas import Sheet
+from crossgate.draw.canvas import Canvas
 from crossgate.draw.charts import Size, bars_legend, draw_bar
 from crossgate.draw.style import SMALL, TEXT, Theme, text_width
 
@@ -28,7 +28,7 @@ def times_sheet(
     by: Period,
     theme: Theme,
     size: Size = None,
-) -> Sheet:
+) -> Canvas:
     """Draw a row of bars for each line, with a bar for `every` hour or day; the highest bar of a
     row is the largest number of its line.
     """
@@ -38,7 +38,7 @@ def times_sheet(
     told = [_told(own, by) for own in found.values()]
     width = left + _ROOM + 12 + max(text_width(each, SMALL) for each in told) + _MARGIN
     height = 84 + _ROW * len(found) + 64
-    sheet = Sheet(width, height, theme, size)
+    sheet = Canvas(width, height, theme, size)
     sheet.text(f"When lines have decided, by {by}", _MARGIN, 30, _TITLE, strong=True, gid="title")
     below = f"packets; the highest bar of a row is the most of its line in one {by}"
     sheet.text(below, _MARGIN, 50, SMALL, theme.quiet)
@@ -59,7 +59,7 @@ def times_sheet(
 
 
 def _bars(
-    sheet: Sheet, values: Sequence[int], at: tuple[float, float], line: Decider, name: str
+    sheet: Canvas, values: Sequence[int], at: tuple[float, float], line: Decider, name: str
 ) -> None:
     (left, y), step, most = at, _ROOM / len(values), max(values)
     for number, value in enumerate(values):

@@ -50,7 +50,7 @@ class Gate(NamedTuple):
     way: tuple[int, int]
 
 
-class Block(NamedTuple):
+class DeviceBlock(NamedTuple):
     """A device: its body's left, top, width and height."""
 
     device: str
@@ -61,7 +61,7 @@ class Block(NamedTuple):
     height: float
 
 
-class Bar(NamedTuple):
+class NetworkBar(NamedTuple):
     """A subnet, an outside or a cable, from left to right at one height; from `leader` on, only a
     thin line leads to its name.
     """
@@ -87,8 +87,8 @@ class Picture:
 
     width: float = 0
     height: float = 0
-    blocks: dict[str, Block] = field(default_factory=dict)
-    bars: dict[str, Bar] = field(default_factory=dict)
+    blocks: dict[str, DeviceBlock] = field(default_factory=dict)
+    bars: dict[str, NetworkBar] = field(default_factory=dict)
     stubs: list[Stub] = field(default_factory=list)
     gates: list[Gate] = field(default_factory=list)
     labels: list[Label] = field(default_factory=list)

@@ -6,11 +6,11 @@ from collections.abc import Mapping, Sequence
 from datetime import date, datetime, timedelta
 from typing import NamedTuple
 
-from crossgate.core.answers.hours import Hours
+from crossgate.core.answers.hours import ConversationHours
 from crossgate.core.conversation.opening import service_label
 from crossgate.core.model.window import DAY_MINUTES, DAYS, WEEK_MINUTES, Window
 from crossgate.core.wording.sentences import decision
-from crossgate.draw.canvas import Sheet
+from crossgate.draw.canvas import Canvas
 from crossgate.draw.charts import Size
 from crossgate.draw.style import MARKS, SMALL, TEXT, Theme, text_width
 
@@ -29,7 +29,7 @@ def week_sheet(
     theme: Theme,
     size: Size = None,
     title: str = "When windows are open",
-) -> Sheet:
+) -> Canvas:
     """Draw the hours of a week for each window, dated ones as a calendar, with the entries that are
     in force then, and the present time.
     """
@@ -37,7 +37,7 @@ def week_sheet(
     width = left + 24 * _HOUR + 380
     heights = [_DAY_ROW * 7 + 62 if _weekly(each) else 110.0 for each in windows]
     height = 58 + sum(heights) + 26
-    sheet = Sheet(width, height, theme, size)
+    sheet = Canvas(width, height, theme, size)
     sheet.text(title, _MARGIN, 30, _TITLE, strong=True, gid="title")
     y = 58.0
     for window, own in zip(windows, heights, strict=True):
@@ -60,7 +60,9 @@ def week_sheet(
     return sheet
 
 
-def hours_sheet(found: Sequence[Hours], now: datetime, theme: Theme, size: Size = None) -> Sheet:
+def hours_sheet(
+    found: Sequence[ConversationHours], now: datetime, theme: Theme, size: Size = None
+) -> Canvas:
     """Draw the verdicts on conversations, each asked about from Monday on, in the week of `now`: a
     part of a day has the colour of the verdict, and the lines that decide are written beside it.
     """
@@ -68,7 +70,7 @@ def hours_sheet(found: Sequence[Hours], now: datetime, theme: Theme, size: Size 
     width = left + 24 * _HOUR + 380
     own_height = _DAY_ROW * 7 + 62
     height = 58 + own_height * len(found) + 44
-    sheet = Sheet(width, height, theme, size)
+    sheet = Canvas(width, height, theme, size)
     monday = week_of(now)
     title = f"The week from {monday:%a %Y-%m-%d} on"
     sheet.text(title, _MARGIN, 30, _TITLE, strong=True, gid="title")
@@ -101,7 +103,7 @@ def week_of(moment: datetime) -> datetime:
     return midnight - timedelta(days=moment.weekday())
 
 
-def _fates_of(hours: Hours, day: datetime, theme: Theme) -> list[_Bar]:
+def _fates_of(hours: ConversationHours, day: datetime, theme: Theme) -> list[_Bar]:
     """Return the verdicts on a conversation in the parts of a day."""
     found = []
     for each in hours.stretches:
@@ -113,7 +115,7 @@ def _fates_of(hours: Hours, day: datetime, theme: Theme) -> list[_Bar]:
     return found
 
 
-def _fates_beside(sheet: Sheet, hours: Hours, x: float, y: float) -> None:
+def _fates_beside(sheet: Canvas, hours: ConversationHours, x: float, y: float) -> None:
     """Write each verdict with the lines that decide, and what is next."""
     told = {
         f"{stretch.fares}: {decision(stretch.trace) or 'no list on the way'}": None
@@ -131,7 +133,7 @@ def _weekly(window: Window) -> bool:
     return window.opens is None
 
 
-def _entries_beside(sheet: Sheet, entries: Sequence[str], x: float, y: float) -> None:
+def _entries_beside(sheet: Canvas, entries: Sequence[str], x: float, y: float) -> None:
     sheet.text(
         "in force then" if entries else "no entry uses it", x, y + 4, SMALL, sheet.theme.quiet
     )
@@ -152,7 +154,7 @@ class _Bar(NamedTuple):
 
 
 def _draw_days(
-    sheet: Sheet,
+    sheet: Canvas,
     days: Sequence[Sequence[_Bar]],
     now: datetime,
     corner: tuple[float, float],
@@ -206,7 +208,7 @@ def _open_minutes(window: Window, day: int) -> list[tuple[int, int]]:
     return found
 
 
-def _draw_dates(sheet: Sheet, window: Window, now: datetime, left: float, y: float) -> None:
+def _draw_dates(sheet: Canvas, window: Window, now: datetime, left: float, y: float) -> None:
     theme = sheet.theme
     start, end = window.opens or now, window.closes or now
     first, last = (

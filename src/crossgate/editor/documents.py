@@ -75,7 +75,7 @@ class Documents(Workspace):
         )
 
 
-class Frames:
+class BoundedInput:
     """Standard input that refuses messages larger than `MOST_FRAME`: it then ends, and says so."""
 
     def __init__(self, stream: BinaryIO) -> None:

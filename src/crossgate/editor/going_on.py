@@ -11,7 +11,7 @@ from crossgate.core.model.finding_kinds import KINDS
 from crossgate.core.model.named import UnknownName
 from crossgate.core.model.plan import Plan
 from crossgate.core.sets.meaning import meaning_of
-from crossgate.language.forms import Step
+from crossgate.language.forms import FormStep
 from crossgate.language.glossary import explained
 from crossgate.language.lines import form_tokens
 from crossgate.language.texts import Text, line_form, list_form, rows_below
@@ -57,7 +57,7 @@ def offers_at(text: Text, plan: Plan | None, number: int, column: int) -> Offers
     start = column if typed is None else typed.start
     steps = [] if form is None else form.after(each.text for each in words)
     if not words:
-        steps = [Step(keyword, "", 0) for keyword in rows_below(head)] + steps
+        steps = [FormStep(keyword, "", 0) for keyword in rows_below(head)] + steps
     found = [
         offer
         for step in steps
@@ -74,7 +74,7 @@ def offers_at(text: Text, plan: Plan | None, number: int, column: int) -> Offers
     return Offers(start, column, list(unique.values()))
 
 
-def _offers(step: Step, plan: Plan | None, typed: str) -> Iterator[Offer]:
+def _offers(step: FormStep, plan: Plan | None, typed: str) -> Iterator[Offer]:
     if step.word:
         told = explained().get(step.word)
         yield Offer(step.word, "word", "" if told is None else told.meaning)

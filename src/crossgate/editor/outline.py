@@ -14,7 +14,7 @@ from crossgate.language.syntax import STATEMENTS
 from crossgate.language.texts import Text
 
 
-class Part(NamedTuple):
+class OutlinePart(NamedTuple):
     """A statement that defines a name, or a line of its block: what it is, its name and where that
     stands, its last line, and its `lines`.
     """
@@ -24,14 +24,14 @@ class Part(NamedTuple):
     first: int
     last: int
     column: int
-    lines: Sequence[Part] = ()
+    lines: Sequence[OutlinePart] = ()
 
 
 MOST_LINES = 2_000
 """So many lines of blocks are told of a file: an editor asks for all of them after each change."""
 
 
-def parts(text: Text) -> Iterator[Part]:
+def parts(text: Text) -> Iterator[OutlinePart]:
     """Yield the statements of a file that define names, in order, each with the lines of its block;
     where there are too many, without the longest blocks.
     """
@@ -52,10 +52,12 @@ def parts(text: Text) -> Iterator[Part]:
     for number, mention, last in heads:
         block = range(number + 1, last + 1) if last - number <= longest else ()
         lines = [each for line in block if (each := _inner(text, line)) is not None]
-        yield Part(text.written(number).keyword, mention.name, number, last, mention.start, lines)
+        yield OutlinePart(
+            text.written(number).keyword, mention.name, number, last, mention.start, lines
+        )
 
 
-def _inner(text: Text, number: int) -> Part | None:
+def _inner(text: Text, number: int) -> OutlinePart | None:
     """Return a line of a block: an entry by its number, an interface or a port by its name, others
     by their first word.
     """
@@ -68,7 +70,7 @@ def _inner(text: Text, number: int) -> Part | None:
     if name in ("interface", "port") and what:
         name, what = what.split(None, 1)[0], name
         column = line.index(name, column + len(what))
-    return Part(what, name, number, number, column)
+    return OutlinePart(what, name, number, number, column)
 
 
 def folds(text: Text) -> Iterator[tuple[int, int]]:

@@ -173,7 +173,7 @@ def _show(server: Editor) -> None:
     def symbols(params: lsp.DocumentSymbolParams) -> list[lsp.DocumentSymbol]:
         _, text = server.plan_at(params.text_document.uri)
 
-        def symbol(part: outline.Part) -> lsp.DocumentSymbol:
+        def symbol(part: outline.OutlinePart) -> lsp.DocumentSymbol:
             return lsp.DocumentSymbol(
                 part.name,
                 _SYMBOLS.get(

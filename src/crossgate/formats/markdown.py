@@ -6,7 +6,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 
-from crossgate.core.answers.difference import Difference, Fate
+from crossgate.core.answers.difference import ComparedFate, Difference
 from crossgate.core.model import plaintext
 from crossgate.core.model.plan import Plan
 from crossgate.core.wording.sentences import (
@@ -89,7 +89,7 @@ def _when(plan: Plan, difference: Difference) -> str:
     return escaped(f"{difference.family.label}{moment}{beyond}{spoken}")
 
 
-def _told(fate: Fate) -> str:
+def _told(fate: ComparedFate) -> str:
     decided = fate.decided
     by = "" if decided is None else f" by {decided.decider.name}, {decided.crossing.where}"
     return f"**{fate.verdict}**{escaped(by)}"

@@ -12,8 +12,8 @@ from functools import partial
 from pathlib import Path
 from typing import NamedTuple
 
-from crossgate.core.answers.traces import Choice, asked
-from crossgate.core.answers.turns import Turned, turns
+from crossgate.core.answers.traces import TraceLimits, asked
+from crossgate.core.answers.turns import TurnedVersions, turns
 from crossgate.core.answers.verify import Verifier
 from crossgate.core.conversation.opening import service_label
 from crossgate.core.conversation.packets import Tracer
@@ -31,7 +31,7 @@ from crossgate.language.reader import Reading, read
 from crossgate.language.words import Words
 
 
-class Answer(NamedTuple):
+class VersionAnswer(NamedTuple):
     """The answer of a version: the verdict, or whether a claim holds; the reason in words; and the
     text of the list line that decides, "" for none.
     """
@@ -47,14 +47,14 @@ class Version(NamedTuple):
     commit: Commit | None
 
 
-class Change(NamedTuple):
+class AnswerChange(NamedTuple):
     """A version with another answer than the one before it, and both answers; `skipped` versions
     between the two have errors.
     """
 
     version: Version
-    now: Answer
-    before: Answer
+    now: VersionAnswer
+    before: VersionAnswer
     skipped: int
 
 
@@ -64,13 +64,13 @@ class Since(NamedTuple):
     """
 
     asked: str
-    today: Answer
-    changes: tuple[Change, ...]
+    today: VersionAnswer
+    changes: tuple[AnswerChange, ...]
     oldest: Version
     looked_at: int
 
 
-Ask = Callable[[Reading], dict[str, Answer]]
+Ask = Callable[[Reading], dict[str, VersionAnswer]]
 """A question: what it is called, with its answer, of each conversation that it is about. Raises
 `PlanError` where a version does not have what it asks about.
 """
@@ -89,7 +89,7 @@ class Past:
         committed = all(_same(newest, name, data) for name, data in today.data.items())
         self.versions = [*([] if committed else [Version(None)]), *map(Version, commits)]
         self._today = ask(today)
-        self._known: dict[int, dict[str, Answer] | None] = {0: self._today}
+        self._known: dict[int, dict[str, VersionAnswer] | None] = {0: self._today}
 
     def since(self, every: bool) -> Iterator[Since]:
         """Yield the history of each of today's answers; with `every`, or for few versions, no
@@ -107,7 +107,7 @@ class Past:
         answers = self._answers(at)
         return None if answers is None else self._of(answers, name).verdict
 
-    def _answers(self, at: int) -> dict[str, Answer] | None:
+    def _answers(self, at: int) -> dict[str, VersionAnswer] | None:
         """Return the answers of a version; None where it has errors."""
         if at not in self._known:
             commit = self.versions[at].commit
@@ -120,22 +120,22 @@ class Past:
                 self._known[at] = self._asked(reading)
         return self._known[at]
 
-    def _asked(self, reading: Reading) -> dict[str, Answer]:
+    def _asked(self, reading: Reading) -> dict[str, VersionAnswer]:
         try:
             return self._ask(reading)
         except PlanError as error:
-            return {"": Answer(NOT_THERE, error.message, "")}
+            return {"": VersionAnswer(NOT_THERE, error.message, "")}
 
     @staticmethod
-    def _of(answers: dict[str, Answer], name: str) -> Answer:
-        missing = answers.get("", Answer(NOT_THERE, "nothing of the kind is there", ""))
+    def _of(answers: dict[str, VersionAnswer], name: str) -> VersionAnswer:
+        missing = answers.get("", VersionAnswer(NOT_THERE, "nothing of the kind is there", ""))
         return answers.get(name, missing)
 
-    def _change(self, name: str, turned: Turned) -> Change:
+    def _change(self, name: str, turned: TurnedVersions) -> AnswerChange:
         newer, older = self._answers(turned.newer), self._answers(turned.older)
         assert newer is not None
         assert older is not None
-        return Change(
+        return AnswerChange(
             self.versions[turned.newer],
             self._of(newer, name),
             self._of(older, name),
@@ -151,11 +151,11 @@ def _same(revision: Revision, name: str, data: bytes) -> bool:
 
 
 def conversation_asked(
-    source: str, destination: str, service: str, choice: Choice, when: When
+    source: str, destination: str, service: str, choice: TraceLimits, when: When
 ) -> Ask:
     """Return a question about the conversations of two ends and a service, at a time."""
 
-    def ask(reading: Reading) -> dict[str, Answer]:
+    def ask(reading: Reading) -> dict[str, VersionAnswer]:
         plan = reading.plan
         network = Network(plan)
         wanted = asked(network, [source], [destination], [service], choice)
@@ -167,7 +167,7 @@ def conversation_asked(
             last = trace.decided.decider if trace.decided else None
             deciders = [last] if last is not None else list(trace.deciders())
             name = f"{service_label(conversation.first)} {conversation.first.family.label}"
-            found[name] = Answer(
+            found[name] = VersionAnswer(
                 verdict, decision(trace) or reason(trace), _written(plan, deciders)
             )
         return found
@@ -183,12 +183,12 @@ def _written(plan: Plan, deciders: Sequence[Decider]) -> str:
 def claim_asked(text: str) -> Ask:
     """Return the question whether a claim, as it is written today, holds."""
 
-    def ask(reading: Reading) -> dict[str, Answer]:
+    def ask(reading: Reading) -> dict[str, VersionAnswer]:
         plan = reading.plan
         expectation(Words(Line("", 0, text)), reading.names)
         found = Verifier(Session(plan)).verify(plan.expectations[-1])
         if not found.answered:
-            return {text: Answer("not answered", found.why, "")}
-        return {text: Answer("holds" if found.held else "fails", found.why, "")}
+            return {text: VersionAnswer("not answered", found.why, "")}
+        return {text: VersionAnswer("holds" if found.held else "fails", found.why, "")}
 
     return ask

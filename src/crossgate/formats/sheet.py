@@ -8,9 +8,9 @@ from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
 from types import MappingProxyType
 
-from crossgate.core.answers.sheet import Row, Sheet
+from crossgate.core.answers.sheet import Sheet, SheetRow
 from crossgate.core.answers.sheet.results import Result
-from crossgate.core.answers.sheet.tests import Seen
+from crossgate.core.answers.sheet.tests import SeenInTest
 from crossgate.core.answers.sheet.words import (
     SEEN,
     command_line,
@@ -38,30 +38,30 @@ _FIELDS = named_by(
 _WORDS = {
     **dict.fromkeys(
         ("answered", "an answer", "answer", "yes", "ok", "works", "connected", "reply"),
-        Seen.ANSWERED,
+        SeenInTest.ANSWERED,
     ),
     **dict.fromkeys(
         ("refused", "refused at once", "rejected", "prohibited", "no route to host", "unreachable"),
-        Seen.REFUSED,
+        SeenInTest.REFUSED,
     ),
     **dict.fromkeys(
         ("connection refused: nobody listens", "connection refused", "nobody listens", "closed"),
-        Seen.NOBODY_LISTENS,
+        SeenInTest.NOBODY_LISTENS,
     ),
     **dict.fromkeys(
         ("silence", "silent", "nothing", "no", "no answer", "timeout", "timed out", "times out"),
-        Seen.SILENCE,
+        SeenInTest.SILENCE,
     ),
 }
 """What people write for what they saw."""
 
 
-def seen_word(text: str) -> Seen | None:
+def seen_word(text: str) -> SeenInTest | None:
     """Return the standard word for what somebody saw; None for an unknown word."""
     return _WORDS.get(text.strip().lower())
 
 
-def cells(row: Row, seen: str = "") -> list[str]:
+def cells(row: SheetRow, seen: str = "") -> list[str]:
     """Return a row of the table; without `seen`, the cell for it is empty, to be filled in."""
     tried = row.tried
     return [
@@ -77,7 +77,7 @@ def cells(row: Row, seen: str = "") -> list[str]:
     ]
 
 
-def sheet_csv(sheet: Sheet, seen: Mapping[int, Seen] = MappingProxyType({})) -> str:
+def sheet_csv(sheet: Sheet, seen: Mapping[int, SeenInTest] = MappingProxyType({})) -> str:
     """Return a sheet as comma-separated values (RFC 4180), with the results `seen` of its tests, by
     their numbers.
     """

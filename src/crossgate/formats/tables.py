@@ -23,7 +23,7 @@ none.
 """
 
 
-class Row(NamedTuple):
+class InputRow(NamedTuple):
     """A row: its number, counted from 1 with the header, and its values by field; several columns
     for one field are joined.
     """
@@ -39,7 +39,7 @@ class Table(NamedTuple):
 
     file: str
     headers: Mapping[str, str]
-    rows: Sequence[Row]
+    rows: Sequence[InputRow]
     unused: Sequence[str]
 
 
@@ -82,7 +82,7 @@ def read_table(path: Path, recognised: Recognised, needed: Sequence[str], exampl
                 value = unguarded(cell.strip())
                 values[field] = f"{values[field]} {value}" if field in values else value
         if values:
-            rows.append(Row(row_number, values))
+            rows.append(InputRow(row_number, values))
     unused = [
         cell.strip()
         for field, cell in zip(fields, cells, strict=True)

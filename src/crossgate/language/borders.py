@@ -18,7 +18,7 @@ from crossgate.core.sets.patterns import less
 from crossgate.core.traffic.session import Session
 from crossgate.language.draft import Draft
 from crossgate.language.reader import Reading
-from crossgate.language.steps import Step, applied, free_name, insertions, new_list
+from crossgate.language.steps import MendStep, applied, free_name, insertions, new_list
 
 _UNADDRESSED = {Family.IPV4: ("0.0.0.0",), Family.IPV6: ("fe80::/10", "::")}
 """What a machine sends from before it has an address, and to its neighbours: it gets none without
@@ -82,7 +82,7 @@ def at_ports(reading: Reading, finding: Finding) -> Iterator[tuple[tuple[str, ..
         yield (step.said,), after
 
 
-def _border(plan: Plan, name: str, family: Family, entry: Entry) -> Step | None:
+def _border(plan: Plan, name: str, family: Family, entry: Entry) -> MendStep | None:
     """Return the edit that drops sources of an entry that do not belong to a segment, where its
     machines come in; None where no list can be placed there.
     """
@@ -112,7 +112,7 @@ def _border(plan: Plan, name: str, family: Family, entry: Entry) -> Step | None:
     return _dropping(plan, family, points, words, new, otherwise)
 
 
-def _ports(plan: Plan, finding: Finding, entry: Entry) -> Step | None:
+def _ports(plan: Plan, finding: Finding, entry: Entry) -> MendStep | None:
     """Return the edit that drops trusted addresses at the switch ports of the neighbours; None
     where there are too many ports.
     """
@@ -151,7 +151,7 @@ def _dropping(
     new: Sequence[str],
     otherwise: Action,
     named: Point | None = None,
-) -> Step | None:
+) -> MendStep | None:
     """Return the edit that drops sources given by some words where they come in at some points: as
     entries before all others in the lists that are there, and in one new list, `named` after a
     point or the first of these, where there is none. None where a list has no room.
@@ -178,7 +178,7 @@ def _dropping(
         inward = [(point, Direction.INBOUND) for point in free]
         changes.append(new_list(known, (Kind.STANDARD, family), new, inward, otherwise))
     return (
-        Step("; ".join(said), lambda draft: [change(draft) for change in changes])
+        MendStep("; ".join(said), lambda draft: [change(draft) for change in changes])
         if changes
         else None
     )

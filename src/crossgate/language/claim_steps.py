@@ -26,10 +26,10 @@ from crossgate.core.network.paths import Crossing, Endpoint
 from crossgate.core.network.ways import Network
 from crossgate.core.wording.answers import answer_text, answers_text, end_text
 from crossgate.core.wording.needed import needs
-from crossgate.language.steps import Step, free_name, insertions, new_list
+from crossgate.language.steps import MendStep, free_name, insertions, new_list
 
 
-def steps_for_claim(plan: Plan, promise: Promise, broken: Broken) -> Iterator[Step]:
+def steps_for_claim(plan: Plan, promise: Promise, broken: Broken) -> Iterator[MendStep]:
     """Yield edits that could make a claim hold for the conversation that breaks it."""
     if isinstance(promise, Only) and broken.claim.claim is Claim.DENY and not promise.flooding:
         yield from _closed(plan, promise, broken)
@@ -51,7 +51,7 @@ def steps_for_claim(plan: Plan, promise: Promise, broken: Broken) -> Iterator[St
                     f"{number} {text}" for number, text in zip(numbers, texts, strict=True)
                 )
                 where = f"before {need.before.number}" if need.before is not None else "at the end"
-                yield Step(
+                yield MendStep(
                     f"in list {need.access_list.name}, {where}: {lines}",
                     insertions(need.access_list.name, numbers, texts),
                 )
@@ -96,7 +96,7 @@ def _timed(plan: Plan, claim: Expectation, text: str) -> Iterator[list[str]]:
     yield [text]
 
 
-def _cut_off(plan: Plan, broken: Broken) -> Iterator[Step]:
+def _cut_off(plan: Plan, broken: Broken) -> Iterator[MendStep]:
     """Yield the edits that let conversations begin and stop them once their TLS version is known:
     in a list on the way, or in a new one.
     """
@@ -112,7 +112,7 @@ def _cut_off(plan: Plan, broken: Broken) -> Iterator[Step]:
     yield from _new_lists(plan, broken, texts)
 
 
-def _in_lists(broken: Broken, texts: Sequence[str]) -> Iterator[Step]:
+def _in_lists(broken: Broken, texts: Sequence[str]) -> Iterator[MendStep]:
     """Yield the edits that insert some entries into an extended list that the conversation's first
     packet meets, right before the line that decides there.
     """
@@ -134,13 +134,13 @@ def _in_lists(broken: Broken, texts: Sequence[str]) -> Iterator[Step]:
                 lines = "; ".join(
                     f"{number} {text}" for number, text in zip(numbers, texts, strict=True)
                 )
-                yield Step(
+                yield MendStep(
                     f"in list {asked.access_list.name}, {where}: {lines}",
                     insertions(asked.access_list.name, numbers, texts),
                 )
 
 
-def _closed(plan: Plan, promise: Only, broken: Broken) -> Iterator[Step]:
+def _closed(plan: Plan, promise: Only, broken: Broken) -> Iterator[MendStep]:
     """Yield the edits that write an `only` line as entries, permits followed by a denial of
     everything else: in a list on the way, or in a new one.
     """
@@ -181,7 +181,7 @@ def _answering(plan: Plan, promise: Only, family: Family) -> list[str]:
 
 def _new_lists(
     plan: Plan, broken: Broken, entries: Sequence[str], back: bool = False
-) -> Iterator[Step]:
+) -> Iterator[MendStep]:
     """Yield the edits that write a new list with some entries, near a claim's source or else near
     its destination, where no list is placed; for answers (`back`) in the other direction.
     """
@@ -199,7 +199,7 @@ def _new_lists(
         name = free_name(plan, first.point, first.direction, family)
         where = ", ".join([first.where, *(str(each.point) for each in places[1:])])
         said = f"new list {name}, {where}: {'; '.join(entries)}; otherwise permit"
-        yield Step(
+        yield MendStep(
             said,
             new_list(
                 name,
@@ -234,7 +234,7 @@ def _places(plan: Plan, source: Endpoint, destination: Endpoint) -> Iterator[tup
         yield (crossing,)
 
 
-def _opening(plan: Plan, closed: ClosedPlace, entries: Sequence[str]) -> Step:
+def _opening(plan: Plan, closed: ClosedPlace, entries: Sequence[str]) -> MendStep:
     """Return a list for a closed place that permits what some entries do, and nothing else."""
     assert closed.point is not None
     place = Crossing(closed.point, Direction.INBOUND)
@@ -243,6 +243,6 @@ def _opening(plan: Plan, closed: ClosedPlace, entries: Sequence[str]) -> Step:
         f"new list {name}, inbound on {place.point}, which is closed: {'; '.join(entries)}; "
         "otherwise deny"
     )
-    return Step(
+    return MendStep(
         said, new_list(name, (Kind.EXTENDED, closed.family), entries, [place.place], Action.DENY)
     )

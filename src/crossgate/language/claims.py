@@ -9,7 +9,7 @@ from typing import Any, NamedTuple
 
 from crossgate.core.model.accesslist import AnyList, DeciderKey
 from crossgate.core.model.address import Family
-from crossgate.core.model.claim import ELSEWHERE, Claim, Expectation, Hours, Moment, Only
+from crossgate.core.model.claim import ELSEWHERE, Claim, ClaimHours, Expectation, Moment, Only
 from crossgate.core.model.entry import MOST_NUMBER
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.finding import Acceptance
@@ -180,14 +180,14 @@ def _flags(words: Words, claim: Claim, service: str, services: dict[Family, Serv
     return found
 
 
-def _hours(words: Words, names: Names, at: Moment | None) -> Hours | None:
+def _hours(words: Words, names: Names, at: Moment | None) -> ClaimHours | None:
     """Take `during` or `outside` and a window where they stand."""
     if words.peek() not in ("during", "outside"):
         return None
     word = words.take("")
     if at is not None:
         raise words.error(f"at {at.text} is one time; leave it out, or what stands from {word} on")
-    return Hours(window_name(words, names), word == "during")
+    return ClaimHours(window_name(words, names), word == "during")
 
 
 class _Limits(NamedTuple):
@@ -201,8 +201,8 @@ class _Limits(NamedTuple):
 
 
 def _until(
-    words: Words, hours: Hours | None, at: Moment | None
-) -> tuple[Hours | None, date | None]:
+    words: Words, hours: ClaimHours | None, at: Moment | None
+) -> tuple[ClaimHours | None, date | None]:
     """Take `until` and a day where they stand; return the hours to that day's end, and the day."""
     if words.peek() != "until":
         return hours, None
@@ -214,7 +214,7 @@ def _until(
         )
     if at is not None:
         return hours, day
-    return Hours(until_name(day, "" if hours is None else hours.window), inside=True), day
+    return ClaimHours(until_name(day, "" if hours is None else hours.window), inside=True), day
 
 
 def _close(words: Words) -> tuple[str, str, str]:

@@ -47,7 +47,7 @@ class EntryHead(NamedTuple):
     service: Service
 
 
-class Written(NamedTuple):
+class ConditionForm(NamedTuple):
     """How a condition is written: the words that it may begin with, its form (see `forms`), and the
     function that reads it.
 
@@ -219,30 +219,32 @@ def _tls_part(
         raise words.error(str(error)) from None
 
 
-WRITTEN: dict[type[Condition] | str, Written] = {
-    SourcePorts: Written(("source",), "source port PORTS", _source_ports, loose=True),
-    "established": Written(("established",), "established", _established, loose=True),
-    Flags: Written(("flags",), "flags FLAGS", _flags, loose=True),
-    Fragments: Written(("fragments",), "fragments", _fragments, loose=True),
-    Dscp: Written(("dscp",), "dscp DSCP", _dscp, loose=True),
-    During: Written(("during",), "during WINDOW", _during, standard=True),
-    Limit: Written(
+WRITTEN: dict[type[Condition] | str, ConditionForm] = {
+    SourcePorts: ConditionForm(("source",), "source port PORTS", _source_ports, loose=True),
+    "established": ConditionForm(("established",), "established", _established, loose=True),
+    Flags: ConditionForm(("flags",), "flags FLAGS", _flags, loose=True),
+    Fragments: ConditionForm(("fragments",), "fragments", _fragments, loose=True),
+    Dscp: ConditionForm(("dscp",), "dscp DSCP", _dscp, loose=True),
+    During: ConditionForm(("during",), "during WINDOW", _during, standard=True),
+    Limit: ConditionForm(
         ("at",), "at most NUMBER a (second | minute) [from each source]", _at_most, standard=True
     ),
-    TlsTest: Written(("tls", "cipher"), "(tls VERSIONS [cipher SUITES] | cipher SUITES)", _tls),
-    "until": Written(("until",), "until DATE", _until, standard=True),
+    TlsTest: ConditionForm(
+        ("tls", "cipher"), "(tls VERSIONS [cipher SUITES] | cipher SUITES)", _tls
+    ),
+    "until": ConditionForm(("until",), "until DATE", _until, standard=True),
 }
 """How each condition is written, in the order in which those stand that have one."""
 
 
 @cache
-def written(kind: Kind) -> tuple[Written, ...]:
+def written(kind: Kind) -> tuple[ConditionForm, ...]:
     """Return the conditions that the entries of a kind of list may have."""
     return tuple(each for each in WRITTEN.values() if each.standard or kind is Kind.EXTENDED)
 
 
 @cache
-def _by_word(kind: Kind, loose: bool) -> dict[str, Written]:
+def _by_word(kind: Kind, loose: bool) -> dict[str, ConditionForm]:
     return {word: each for each in written(kind) if each.loose is loose for word in each.words}
 
 

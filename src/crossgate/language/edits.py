@@ -62,7 +62,7 @@ def given_entry(draft: Draft, access_list: AnyList[AnEntry], text: str) -> AnEnt
     return cast(AnEntry, found)
 
 
-class Spot(NamedTuple):
+class EntrySpot(NamedTuple):
     """Where a person wants an entry: with a number, right before or after the entry with a number,
     or as far down as it has an `effect`.
 
@@ -116,7 +116,7 @@ def number_between(
     )
 
 
-def number_beside(access_list: AnyList[Any], spot: Spot, moved: AnyEntry | None = None) -> int:
+def number_beside(access_list: AnyList[Any], spot: EntrySpot, moved: AnyEntry | None = None) -> int:
     """Return a free number right before or after an entry, as if `moved` were not there. Raises
     `PlanError`.
     """
@@ -174,7 +174,7 @@ def drop_entry(draft: Draft, access_list: AnyList[Any], entry: AnyEntry) -> None
     draft.drop(entry.place)
 
 
-def move_entry(draft: Draft, access_list: AnyList[Any], entry: AnyEntry, spot: Spot) -> int:
+def move_entry(draft: Draft, access_list: AnyList[Any], entry: AnyEntry, spot: EntrySpot) -> int:
     """Move an entry right before or after another one, and return its new number. Raises
     `PlanError`.
     """

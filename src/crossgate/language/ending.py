@@ -34,7 +34,7 @@ from crossgate.language.entry_steps import (
 from crossgate.language.mending import MOST_EDITS, MOST_MENDS, Mendable, proved
 from crossgate.language.reader import Reading
 from crossgate.language.steps import (
-    Step,
+    MendStep,
     add_above,
     add_behind,
     add_first,
@@ -85,11 +85,11 @@ def mend_finding(reading: Reading, finding: Finding, now: datetime, session: Ses
     )
 
 
-def moves(session: Session, packet: Packet, now: datetime) -> list[Step]:
+def moves(session: Session, packet: Packet, now: datetime) -> list[MendStep]:
     """Return the edits that move entries which match a packet, or its reverse, but see no such
     traffic where they are, to where it passes.
     """
-    found: dict[str, Step] = {}
+    found: dict[str, MendStep] = {}
     turned = packet._replace(source=packet.destination, destination=packet.source)
     focus = {
         access_list.name: [
@@ -145,7 +145,7 @@ def _asked_for(plan: Plan, finding: Finding) -> list[Region]:
     return [] if region is None else [region]
 
 
-def _steps_for(plan: Plan, finding: Finding) -> Iterator[Step]:
+def _steps_for(plan: Plan, finding: Finding) -> Iterator[MendStep]:
     """Yield edits that could end a finding."""
     if finding.access_list is None:
         return
@@ -154,7 +154,7 @@ def _steps_for(plan: Plan, finding: Finding) -> Iterator[Step]:
         return
     entry = None if finding.entry is None else access_list.entry(finding.entry)
     if finding.name == "unplaced":
-        yield Step(
+        yield MendStep(
             f"drop list {access_list.name}",
             lambda draft: list_edits.drop_list(
                 draft, edits.find_list(draft.plan, access_list.name)
@@ -162,34 +162,34 @@ def _steps_for(plan: Plan, finding: Finding) -> Iterator[Step]:
         )
         yield from _placings(plan, access_list)
     if finding.name == "nothing-permitted":
-        yield Step(
+        yield MendStep(
             f"{access_list.name}: otherwise permit",
             lambda draft: _otherwise(draft, access_list, Action.PERMIT),
         )
     if finding.name == "icmp6-needed":
-        yield Step(
+        yield MendStep(
             f"{access_list.name} begins with what RFC 4890 section 4.3.1 asks for",
             lambda draft: add_first(draft, access_list, ERRORS),
         )
     if finding.name == "bogus-source":
         text = f"deny {finding.beside}"
-        yield Step(
+        yield MendStep(
             f"in list {access_list.name}, before what it permits: {text}",
             lambda draft: _before_permits(draft, access_list, text),
         )
     if finding.name == "neighbour-blocked":
-        yield Step(
+        yield MendStep(
             f"{access_list.name} begins with neighbour discovery",
             lambda draft: add_first(draft, access_list, NEIGHBOURS),
         )
     if finding.name == "one-family":
         twin = f"{access_list.name}{'6' if access_list.family is Family.IPV4 else '4'}"
-        yield Step(
+        yield MendStep(
             f"write {twin}, the twin of {access_list.name}, and place it there",
             lambda draft: write_twin(draft, access_list, twin, placed=True),
         )
     if finding.name == "out-of-order":
-        yield Step(
+        yield MendStep(
             "set the plan in its usual layout, entries in the order of their numbers",
             edits.tidy_plan,
         )
@@ -211,31 +211,33 @@ def _steps_for(plan: Plan, finding: Finding) -> Iterator[Step]:
         )
         first = min(above, default=None)
         if first is None:
-            yield Step(
+            yield MendStep(
                 f"drop {access_list.name} {entry.number}",
                 lambda draft: edits.drop_entry(draft, access_list, entry),
             )
         else:
-            yield Step(
+            yield MendStep(
                 f"move {access_list.name} {entry.number} before {first}",
-                lambda draft: edits.move_entry(draft, access_list, entry, edits.Spot(before=first)),
+                lambda draft: edits.move_entry(
+                    draft, access_list, entry, edits.EntrySpot(before=first)
+                ),
             )
 
 
-def _denied_beside(access_list: AccessList, entry: Entry, service: str) -> Iterator[Step]:
+def _denied_beside(access_list: AccessList, entry: Entry, service: str) -> Iterator[MendStep]:
     """Yield the edit that denies another service between the same ends, right after an entry."""
     if access_list.kind is Kind.STANDARD:
         return
     _, _, _, _, source, destination, *_ = entry_cells(entry.text.split(), standard=False)
     during = "" if entry.window is None else f" {During(entry.window)}"
     text = f"{entry.action} {service} {source} {destination}{during}"
-    yield Step(
+    yield MendStep(
         f"in list {access_list.name}, behind {entry.number}: {text}",
         lambda draft: add_behind(draft, access_list, entry, text),
     )
 
 
-def _placings(plan: Plan, access_list: AccessList) -> Iterator[Step]:
+def _placings(plan: Plan, access_list: AccessList) -> Iterator[MendStep]:
     """Yield placements for a list that is not placed: for an extended one, where the machines in
     its entries come in (`points`).
     """
@@ -257,7 +259,7 @@ def _placings(plan: Plan, access_list: AccessList) -> Iterator[Step]:
             free = (interface.point, Direction.INBOUND, access_list.family) not in plan.placed
             if free and interface.on in subnets:
                 point = interface.point
-                yield Step(
+                yield MendStep(
                     f"place {access_list.name} inbound on {point}",
                     placing_at(access_list, point),
                 )
@@ -296,14 +298,14 @@ def _let_by(
     return None
 
 
-def _permitting(access_list: AccessList, finding: Finding) -> Step:
+def _permitting(access_list: AccessList, finding: Finding) -> MendStep:
     """Return the edit by which a list permits what a finding says, before the line that denies
     it.
     """
     entry = None if finding.entry is None else access_list.entry(finding.entry)
     spot = "at the end" if entry is None else f"before {entry.number}"
     text = f"permit {finding.beside}"
-    return Step(
+    return MendStep(
         f"in list {access_list.name}, {spot}: {text}",
         lambda draft: add_above(draft, access_list, entry, text),
     )

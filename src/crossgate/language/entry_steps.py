@@ -26,7 +26,7 @@ from crossgate.language import edits, list_edits, placing
 from crossgate.language.draft import Draft
 from crossgate.language.inserting import insert_entry
 from crossgate.language.steps import (
-    Step,
+    MendStep,
     free_name,
     insertions,
 )
@@ -44,7 +44,7 @@ def _rewriting(entry: Entry, text: str) -> Callable[[Draft], object]:
 
 def written_anew(
     plan: Plan, finding: Finding, access_list: AccessList, entry: Entry
-) -> Iterator[Step]:
+) -> Iterator[MendStep]:
     """Yield edits that replace an address or a service of an entry by what is meant."""
     words: list[tuple[str, str]] = []
     if finding.instead:
@@ -54,7 +54,7 @@ def written_anew(
         )
         for old, new in finding.instead:
             text = _with(text, old, new)
-        yield Step(f"{access_list.name} {entry.number}: {said}", _rewriting(entry, text))
+        yield MendStep(f"{access_list.name} {entry.number}: {said}", _rewriting(entry, text))
     for addresses in (entry.source, entry.destination):
         if finding.name == "mask-reversed" and (meant := other_mask(addresses)) is not None:
             words.append((addresses.text, meant))
@@ -73,7 +73,7 @@ def written_anew(
     for old, new in words:
         text = _with(entry.text, old, new)
         if text != entry.text:
-            yield Step(
+            yield MendStep(
                 f"{access_list.name} {entry.number}: {new} instead of {old}",
                 _rewriting(entry, text),
             )
@@ -86,7 +86,7 @@ def _with(text: str, old: str, new: str) -> str:
 
 def moved_along(
     plan: Plan, finding: Finding, access_list: AccessList, entry: Entry
-) -> Iterator[Step]:
+) -> Iterator[MendStep]:
     """Yield the edits that move an entry to where its packets pass: its list is placed there, or
     the entry goes into a list that is there or is made for it.
     """
@@ -96,12 +96,12 @@ def moved_along(
     there = plan.placed.get((point, direction, access_list.family))
     where = stands_at(direction, point)
     if there is None:
-        yield Step(
+        yield MendStep(
             f"place {access_list.name} {where} instead",
             lambda draft: placing.move_list(draft, access_list, direction, point),
         )
         name = free_name(plan, point, direction, access_list.family)
-        yield Step(
+        yield MendStep(
             (
                 f"move {access_list.name} {entry.number} to a new list {name}, {where}: "
                 f"{entry.text}; "
@@ -110,14 +110,14 @@ def moved_along(
             lambda draft: _taken_to_new(draft, access_list, entry, name, (point, direction)),
         )
     elif there is not access_list and there.kind is access_list.kind:
-        yield Step(
+        yield MendStep(
             f"move {access_list.name} {entry.number} to {there.name}, which stands {where}",
             lambda draft: _taken_to(draft, access_list, entry, there),
         )
 
 
 def _taken_to(draft: Draft, access_list: AccessList, entry: Entry, there: AccessList) -> None:
-    insert_entry(draft, there, _written(entry), edits.Spot(effective=True))
+    insert_entry(draft, there, _written(entry), edits.EntrySpot(effective=True))
     edits.drop_entry(draft, access_list, entry)
 
 
@@ -138,15 +138,15 @@ def _written(entry: Entry) -> str:
     return entry.text + entry.said
 
 
-def turned_round(access_list: AccessList, entry: Entry) -> Iterator[Step]:
+def turned_round(access_list: AccessList, entry: Entry) -> Iterator[MendStep]:
     """Yield an entry with its ends exchanged."""
     one, other = entry.source.text, entry.destination.text
     text = entry.text.replace(f" {one} to {other}", f" {other} to {one}", 1)
     if text != entry.text:
-        yield Step(f"{access_list.name} {entry.number}: swap its ends", _rewriting(entry, text))
+        yield MendStep(f"{access_list.name} {entry.number}: swap its ends", _rewriting(entry, text))
 
 
-def answers_let_by(plan: Plan, packet: Packet, entry: Entry) -> Iterator[Step]:
+def answers_let_by(plan: Plan, packet: Packet, entry: Entry) -> Iterator[MendStep]:
     """Yield the entry that permits the answers to what an entry takes, right before the line that
     denies them.
     """
@@ -177,6 +177,6 @@ def answers_let_by(plan: Plan, packet: Packet, entry: Entry) -> Iterator[Step]:
     )
     numbers = free_numbers(where, below, 1)
     if numbers:
-        yield Step(
+        yield MendStep(
             f"in list {where.name}: {numbers[0]} {text}", insertions(where.name, numbers, [text])
         )

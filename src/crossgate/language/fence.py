@@ -37,9 +37,9 @@ from crossgate.core.model.service import Ports, ServiceError, format_ports, join
 from crossgate.core.sets.boxes import ALL_PORTS
 from crossgate.core.sets.meaning import WordKind, meaning_of
 from crossgate.language.fence_text import (
-    Asked,
     Claimed,
     Fence,
+    FenceAsked,
     FenceHead,
     FenceList,
     first_line,
@@ -78,7 +78,7 @@ def without_fence(text: str, subnet: str) -> str | None:
     return "".join(line.text + line.ending for line in (*before, *after))
 
 
-def fence(plan: Plan, asked: Asked) -> Fence:
+def fence(plan: Plan, asked: FenceAsked) -> Fence:
     """Return the fence around a subnet in the families that it has.
 
     Where a list is placed already, the lines go to the top of that. Raises `PlanError` when the
@@ -161,7 +161,7 @@ class _OneFamily:
         plan: Plan,
         segment: Segment,
         family: Family,
-        asked: Asked,
+        asked: FenceAsked,
         beyond: str,
         closed: list[str],
     ) -> None:

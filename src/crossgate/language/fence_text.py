@@ -9,7 +9,7 @@ from crossgate.core.model.address import Family
 from crossgate.core.model.entry import Action
 
 
-class Asked(NamedTuple):
+class FenceAsked(NamedTuple):
     """What a person asks of a fence: the subnet, services open at its gateways, names that stay
     reachable, and whether others may come in.
     """

@@ -15,13 +15,13 @@ from crossgate.core.traffic.session import Session
 from crossgate.language.draft import Draft
 from crossgate.language.edits import add_entry, drop_entry, find_list
 from crossgate.language.fence import fence, without_fence
-from crossgate.language.fence_text import Asked, Fence, first_line, mark
+from crossgate.language.fence_text import Fence, FenceAsked, first_line, mark
 from crossgate.language.fence_text import last_line as closing_line
 from crossgate.language.layout import tidied_from
 from crossgate.language.reader import Reading
 
 
-def write_fence(draft: Draft, asked: Asked, now: datetime) -> str:
+def write_fence(draft: Draft, asked: FenceAsked, now: datetime) -> str:
     """Write a fence around a subnet at the plan's end, and say what is open and which expectations
     were left out as not proved.
 
@@ -129,7 +129,7 @@ class _Trial(NamedTuple):
     others: dict[str, str]
 
 
-def _fenced(draft: Draft, asked: Asked, made: Fence, lines: list[str]) -> _Trial:
+def _fenced(draft: Draft, asked: FenceAsked, made: Fence, lines: list[str]) -> _Trial:
     reading = Reading(draft.plan, draft.names, draft.data)
     trial = Draft(reading)
     for head in made.heads:

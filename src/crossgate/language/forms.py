@@ -177,7 +177,7 @@ def _at_commas(token: Token) -> Iterator[Token]:
         yield Token(part[0], token.start + part.start(), token.start + part.end())
 
 
-class Step(NamedTuple):
+class FormStep(NamedTuple):
     """A word that may come next, itself or any of a kind, and the states that it leads to."""
 
     word: str
@@ -192,10 +192,10 @@ class Form:
 
     def __init__(self, text: str) -> None:
         self._empty: list[set[int]] = [set()]
-        self._steps: list[list[Step]] = [[]]
+        self._steps: list[list[FormStep]] = [[]]
         end = self._sequence(_Reader(text), 0)
         reach = [self._closure(state) for state in range(len(self._steps))]
-        self.states: list[list[Step]] = [
+        self.states: list[list[FormStep]] = [
             [step for each in sorted(closed) for step in self._steps[each]] for closed in reach
         ]
         self.ends = frozenset(state for state, closed in enumerate(reach) if end in closed)
@@ -216,7 +216,7 @@ class Form:
                 states = {step.after for step in steps} or states
         return found
 
-    def after(self, words: Iterable[str]) -> list[Step]:
+    def after(self, words: Iterable[str]) -> list[FormStep]:
         """Return what may follow the words of an unfinished line, each once; nothing where the
         words do not fit the form.
         """
@@ -233,7 +233,7 @@ class Form:
             states = {step.after for step in self._taking(states, word)}
         return bool(states & self.ends)
 
-    def _taking(self, states: Iterable[int], word: str) -> list[Step]:
+    def _taking(self, states: Iterable[int], word: str) -> list[FormStep]:
         """Return the steps for a word: where some step is for exactly this word, only such
         steps.
         """
@@ -291,7 +291,9 @@ class Form:
         if word in PARTS:
             return self._choices(_Reader(PARTS[word]), start)
         end = self._state()
-        self._steps[start].append(Step("", word, end) if word in KINDS else Step(word, "", end))
+        self._steps[start].append(
+            FormStep("", word, end) if word in KINDS else FormStep(word, "", end)
+        )
         return end
 
 

@@ -28,7 +28,7 @@ from crossgate.language.known_rows import (
     ComingTable,
     Match,
     Own,
-    Said,
+    RowChanges,
     holds,
     host_addresses,
     one_of,
@@ -74,7 +74,7 @@ class _Step(TableStep):
             for each in self.plan.segments.values()
             if not each.outside
         ]
-        said = Said()
+        said = RowChanges()
         matches = self._matches(table, own, said, lambda row: prefixes_of(row))
         new: list[str] = []
         lines = Interfaces(self.draft)
@@ -104,7 +104,7 @@ class _Step(TableStep):
         return self._finished(table, "subnet", own, matches, said, frozenset())
 
     def _change_subnet(
-        self, old: Segment, name: str, prefixes: Sequence[Pattern], vlan: str, said: Said
+        self, old: Segment, name: str, prefixes: Sequence[Pattern], vlan: str, said: RowChanges
     ) -> None:
         """Write what a row says differently about a subnet."""
         line = LineParts(self.draft.line(old.place), ("vlan", "isolated"))
@@ -126,7 +126,7 @@ class _Step(TableStep):
             Own(each.name, each.place, frozenset(each.addresses), each.mac)
             for each in self.plan.hosts.values()
         ]
-        said = Said()
+        said = RowChanges()
         matches = self._matches(table, own, said, host_addresses)
         new: list[str] = []
         macs = {each.mac for each in self._interfaces() if each.mac is not None}
@@ -193,7 +193,7 @@ class _Step(TableStep):
         return name
 
     def _change_host(
-        self, match: Match, addresses: list[Address], mac: int | None, said: Said
+        self, match: Match, addresses: list[Address], mac: int | None, said: RowChanges
     ) -> None:
         """Write what a row says differently about a host."""
         row, name, known = match
@@ -245,7 +245,9 @@ class _Step(TableStep):
 
     # ---- Groups of roles
 
-    def _roles(self, table: ComingTable, matches: Sequence[Match], said: Said) -> frozenset[Place]:
+    def _roles(
+        self, table: ComingTable, matches: Sequence[Match], said: RowChanges
+    ) -> frozenset[Place]:
         """Bring the groups in step that follow a column of roles; return their lines."""
         header = next((row.headers["role"] for row in table.rows if "role" in row.headers), None)
         if header is None:
@@ -294,7 +296,7 @@ class _Step(TableStep):
         return frozenset(kept.values())
 
     def _change_group(
-        self, name: str, place: Place, members: Sequence[str], mark: str, said: Said
+        self, name: str, place: Place, members: Sequence[str], mark: str, said: RowChanges
     ) -> None:
         """Write the members of such a group; those that stay keep their order."""
         line = self.draft.line(place)

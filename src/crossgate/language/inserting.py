@@ -16,7 +16,7 @@ from crossgate.core.wording.sentences import DOES
 from crossgate.core.wording.sets import Wording
 from crossgate.language.draft import Draft
 from crossgate.language.edits import (
-    Spot,
+    EntrySpot,
     add_entry,
     given_entry,
     number_beside,
@@ -32,7 +32,7 @@ def insert_entry(
     draft: Draft,
     access_list: AnyList[Any],
     text: str,
-    spot: Spot,
+    spot: EntrySpot,
     chosen: Callable[[str], bool] | None = None,
 ) -> str:
     """Insert a new entry where a person wants it, and say where. Raises `PlanError`.
@@ -72,7 +72,7 @@ def insert_entry(
             and chosen is not None
             and chosen(f"put it before {better}, where it has all of it?")
         ):
-            number, why = number_beside(access_list, Spot(before=better)), f", before {better}"
+            number, why = number_beside(access_list, EntrySpot(before=better)), f", before {better}"
             draft.remarks.clear()
     add_entry(draft, access_list, number, body)
     return f"{access_list.name} gets {number}{why}"

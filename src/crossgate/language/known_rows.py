@@ -14,7 +14,7 @@ from crossgate.core.model.errors import Place
 from crossgate.language.table_rows import TableRow, address_of, mac_of, several
 
 
-class Key(StrEnum):
+class RowKey(StrEnum):
     """By what a row is matched with something in the plan."""
 
     NAME = "name"
@@ -32,7 +32,7 @@ class ComingTable(NamedTuple):
     """
 
     rows: Sequence[TableRow]
-    key: Key = Key.NAME
+    key: RowKey = RowKey.NAME
     prune: bool = False
     whole: bool = True
 
@@ -59,7 +59,7 @@ class Match(NamedTuple):
     known: str | None
 
 
-class Said:
+class RowChanges:
     """Counts and names of what was done, for each sort of change."""
 
     def __init__(self) -> None:
@@ -100,17 +100,17 @@ class Index:
         self,
         row: TableRow,
         name: str,
-        key: Key,
+        key: RowKey,
         addresses: Callable[[TableRow], Sequence[Any]],
     ) -> str | None:
         """Return what a row belongs to. When matching by hardware address, a row or a machine
         without one is matched by its name.
         """
-        if key is Key.ADDRESS:
+        if key is RowKey.ADDRESS:
             return next(
                 (self._addresses[each] for each in addresses(row) if each in self._addresses), None
             )
-        mac = mac_of(row.values.get("mac", "")) if key is Key.MAC else None
+        mac = mac_of(row.values.get("mac", "")) if key is RowKey.MAC else None
         if mac in self._macs:
             return self._macs[mac]
         alike = self._folded.get(name.lower(), [])

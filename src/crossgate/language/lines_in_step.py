@@ -10,7 +10,7 @@ from crossgate.core.model.address import Pattern
 from crossgate.core.model.errors import Place
 from crossgate.core.model.network import Device, Interface
 from crossgate.language.draft import Draft
-from crossgate.language.known_rows import Match, Said, holds, one_of
+from crossgate.language.known_rows import Match, RowChanges, holds, one_of
 from crossgate.language.lines import Line, Token
 from crossgate.language.table_rows import gateway_of, plain_name, several
 
@@ -98,7 +98,9 @@ class Interfaces:
                 for one in each.addresses
             ]
 
-    def gateway(self, match: Match, prefixes: Sequence[Pattern], vlan: str, said: Said) -> None:
+    def gateway(
+        self, match: Match, prefixes: Sequence[Pattern], vlan: str, said: RowChanges
+    ) -> None:
         """Give a subnet the gateway in its row. Raises `PlanError` where it is unknown which device
         that is.
         """

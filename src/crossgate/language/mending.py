@@ -42,7 +42,7 @@ from crossgate.language.change import Change, Proposal, propose
 from crossgate.language.claim_steps import steps_for_claim
 from crossgate.language.draft import Draft
 from crossgate.language.reader import Reading
-from crossgate.language.steps import Step, applied
+from crossgate.language.steps import MendStep, applied
 
 MOST_EDITS = 3
 MOST_MENDS = 5
@@ -101,13 +101,13 @@ class Mendable(NamedTuple):
         return f"<Mendable {self.what} at {self.place} mends={len(self.mends)}>"
 
 
-Moves = Callable[[Session, Packet], Sequence[Step]]
+Moves = Callable[[Session, Packet], Sequence[MendStep]]
 """What takes entries that are for a packet, and their lists, to where what they ask for passes
 (`ending.moves`).
 """
 
 
-def _no_moves(session: Session, packet: Packet) -> Sequence[Step]:
+def _no_moves(session: Session, packet: Packet) -> Sequence[MendStep]:
     return ()
 
 
@@ -193,8 +193,8 @@ def mend_claim(
 
 
 def _without_needless(
-    reading: Reading, after: Reading, steps: tuple[Step, ...], index: int, session: Session
-) -> tuple[Reading, tuple[Step, ...]]:
+    reading: Reading, after: Reading, steps: tuple[MendStep, ...], index: int, session: Session
+) -> tuple[Reading, tuple[MendStep, ...]]:
     """Return a plan after only those of some edits that are needed for an expectation to hold, with
     these edits.
 
@@ -215,7 +215,7 @@ def _without_needless(
     return found, left
 
 
-def _after(reading: Reading, steps: Sequence[Step]) -> Reading | None:
+def _after(reading: Reading, steps: Sequence[MendStep]) -> Reading | None:
     """Return a plan after some edits, None where one of them is not possible."""
     after: Reading | None = reading
     for step in steps:
@@ -256,7 +256,7 @@ class _Beginning(NamedTuple):
     """
 
     reading: Reading
-    steps: tuple[Step, ...]
+    steps: tuple[MendStep, ...]
     number: int
     broken: Broken
 
@@ -270,7 +270,9 @@ class _Beginning(NamedTuple):
         return self.number == before.number and self.family is not before.family
 
 
-def _going_on(after: Reading, steps: tuple[Step, ...], proposal: Proposal) -> Iterator[_Beginning]:
+def _going_on(
+    after: Reading, steps: tuple[MendStep, ...], proposal: Proposal
+) -> Iterator[_Beginning]:
     """Yield how to continue after edits that make a claim hold and break another one: by making
     that hold.
     """

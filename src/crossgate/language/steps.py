@@ -17,14 +17,14 @@ from crossgate.language.plain_names import plain_name
 from crossgate.language.reader import Reading
 
 
-class Step(NamedTuple):
+class MendStep(NamedTuple):
     """One edit: a sentence about it, and the change."""
 
     said: str
     change: Callable[[Draft], object]
 
 
-def applied(state: Reading, step: Step) -> Reading | None:
+def applied(state: Reading, step: MendStep) -> Reading | None:
     """Return the plan after an edit, None where it would have errors."""
     draft = Draft(state)
     try:
@@ -88,7 +88,7 @@ def add_above(draft: Draft, access_list: AccessList, entry: Entry | None, text: 
 
 def add_behind(draft: Draft, access_list: AccessList, entry: Entry, text: str) -> None:
     """Insert an entry right after another one."""
-    number = edits.number_beside(access_list, edits.Spot(after=entry.number))
+    number = edits.number_beside(access_list, edits.EntrySpot(after=entry.number))
     edits.add_entry(draft, access_list, number, text)
 
 

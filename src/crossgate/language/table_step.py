@@ -15,10 +15,10 @@ from crossgate.language.draft import Draft
 from crossgate.language.known_rows import (
     ComingTable,
     Index,
-    Key,
     Match,
     Own,
-    Said,
+    RowChanges,
+    RowKey,
     few,
 )
 from crossgate.language.lines import tokens
@@ -75,7 +75,7 @@ class TableStep:
         self,
         table: ComingTable,
         own: Sequence[Own],
-        said: Said,
+        said: RowChanges,
         addresses: Callable[[TableRow], Sequence[Any]],
     ) -> list[Match]:
         """Return what each row belongs to, and write new names that rows give. Raises
@@ -98,7 +98,7 @@ class TableStep:
             if not name:
                 raise row.problem("a name is missing", "name")
             if known is None and index.has(name):
-                what = "hardware address" if table.key is Key.MAC else "address"
+                what = "hardware address" if table.key is RowKey.MAC else "address"
                 raise row.problem(
                     f"the plan's {name} has another {what}; give one of them another name", "name"
                 )
@@ -136,7 +136,7 @@ class TableStep:
         kind: str,
         own: Sequence[Own],
         matches: Sequence[Match],
-        said: Said,
+        said: RowChanges,
         kept: frozenset[Place],
     ) -> str:
         """Remove or report what the table no longer has, and say all that was done."""

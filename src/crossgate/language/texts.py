@@ -30,7 +30,7 @@ class Mention(NamedTuple):
     declares: bool
 
 
-class Written(NamedTuple):
+class LineWords(NamedTuple):
     """A line's words with what each is: "word" for one of the language itself, a kind of
     `forms.KINDS`, "remark", or "" for what does not belong there.
 
@@ -123,7 +123,7 @@ class Text:
         """Return a line without its ending; "" after the last one."""
         return self.lines[number].removesuffix("\r") if number < len(self.lines) else ""
 
-    def written(self, number: int) -> Written:
+    def written(self, number: int) -> LineWords:
         """Return a line's words with what each is."""
         line, head = self.line(number), self.heads[number] if number < len(self.lines) else -1
         return _written(line, self.line(head) if line[:1] in (" ", "\t") and head >= 0 else "")
@@ -169,7 +169,7 @@ class Text:
 
 
 @lru_cache(1 << 16)
-def _written(line: str, head: str) -> Written:
+def _written(line: str, head: str) -> LineWords:
     """Return the words of a line in the block of a statement, "" for no block."""
     found = list(form_tokens(line))
     form = line_form(found[0].text, head) if found else None
@@ -177,7 +177,7 @@ def _written(line: str, head: str) -> Written:
     remarks = [(each, "remark") for each in found[len(own) :]]
     roles = [*(form.roles(own) if form else ((each, "") for each in own)), *remarks]
     is_entry = form is not None and bool(head) and form is list_form(head)
-    return Written(
+    return LineWords(
         tuple(token for token, _ in roles), tuple(role for _, role in roles), form, is_entry
     )
 

@@ -12,14 +12,14 @@ from crossgate.language.change import Change
 from crossgate.language.draft import Draft
 
 
-class Asked(NamedTuple):
+class AskedChange(NamedTuple):
     """A change, and where it was asked for: a line of a file, shown in errors."""
 
     where: str
     change: Change
 
 
-def together(asked: Sequence[Asked]) -> Change:
+def together(asked: Sequence[AskedChange]) -> Change:
     """Return some changes as one.
 
     The next change may undo what one of them does, so a `keep` need not hold in between; but the

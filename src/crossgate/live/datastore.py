@@ -12,7 +12,7 @@ from typing import Protocol
 
 from crossgate.core.model.errors import PlanError
 from crossgate.formats.disk import put_file
-from crossgate.live.documents import Element, Fault, merge, nc, parsed, written
+from crossgate.live.documents import DeviceError, Element, merge, nc, parsed, written
 
 
 class Timer(Protocol):
@@ -49,27 +49,29 @@ class Datastore:
         self._persist = ""
 
     def store(self, name: str) -> Element:
-        """Return a configuration by its name. Raises `Fault`."""
+        """Return a configuration by its name. Raises `DeviceError`."""
         if name not in _STORES:
-            raise Fault("invalid-value", f"there is no {name}")
+            raise DeviceError("invalid-value", f"there is no {name}")
         return self.running if name == "running" else self.candidate
 
     def lock(self, name: str, session: int) -> None:
-        """Lock a configuration for a session. Raises `Fault`."""
+        """Lock a configuration for a session. Raises `DeviceError`."""
         self.store(name)
         holder = self._locks.get(name)
         if holder is not None:
-            raise Fault("lock-denied", f"session {holder} has locked {name}")
+            raise DeviceError("lock-denied", f"session {holder} has locked {name}")
         if name == "candidate" and written(self.candidate) != written(self.running):
-            raise Fault("lock-denied", "the candidate has changes that are not committed")
+            raise DeviceError("lock-denied", "the candidate has changes that are not committed")
         if name == "running" and self._before is not None:
-            raise Fault("lock-denied", "a commit waits to be confirmed")
+            raise DeviceError("lock-denied", "a commit waits to be confirmed")
         self._locks[name] = session
 
     def unlock(self, name: str, session: int) -> None:
-        """Unlock a configuration; the candidate becomes the running one again. Raises `Fault`."""
+        """Unlock a configuration; the candidate becomes the running one again. Raises
+        `DeviceError`.
+        """
         if self._locks.get(name) != session:
-            raise Fault("operation-failed", f"{name} is not locked by this session")
+            raise DeviceError("operation-failed", f"{name} is not locked by this session")
         del self._locks[name]
         if name == "candidate":
             self.discard()
@@ -78,15 +80,16 @@ class Datastore:
         for name in _STORES:
             holder = self._locks.get(name)
             if holder not in (None, session):
-                raise Fault("in-use", f"session {holder} has locked {name}")
+                raise DeviceError("in-use", f"session {holder} has locked {name}")
 
     def edit(self, config: Element, default: str, session: int, test: str = "set") -> None:
         """Edit the candidate, all or nothing; where that is asked for, it is also tested whether it
-        could run, and with `test-only` it stays unchanged (RFC 6241 section 7.2). Raises `Fault`.
+        could run, and with `test-only` it stays unchanged (RFC 6241 section 7.2). Raises
+        `DeviceError`.
         """
         self._see_unlocked(session)
         if default not in ("merge", "replace", "none"):
-            raise Fault("invalid-value", f"{default} is no default operation")
+            raise DeviceError("invalid-value", f"{default} is no default operation")
         if default == "replace":
             new = type(self).empty()
             default = "merge"
@@ -105,7 +108,7 @@ class Datastore:
         return parsed(f'<data xmlns="{nc("")[1:-1]}"/>'.encode(), "nothing")
 
     def copy_from(self, config: Element, session: int) -> None:
-        """Replace the candidate by a whole configuration. Raises `Fault`."""
+        """Replace the candidate by a whole configuration. Raises `DeviceError`."""
         self._see_unlocked(session)
         new = self.empty()
         for each in config:
@@ -114,7 +117,7 @@ class Datastore:
 
     def validate(self, data: Element | None = None) -> None:
         """Check whether a configuration can run, the candidate where none is given. Raises
-        `Fault`.
+        `DeviceError`.
         """
         data = self.candidate if data is None else data
         if not len(data):
@@ -122,7 +125,7 @@ class Datastore:
         try:
             self._sees(written(data))
         except PlanError as error:
-            raise Fault("invalid-value", error.message) from None
+            raise DeviceError("invalid-value", error.message) from None
 
     def discard(self) -> None:
         """Reset the candidate to the running configuration."""
@@ -138,15 +141,15 @@ class Datastore:
         """Make the candidate the running configuration.
 
         With `within`, only for that many seconds, unless a later commit confirms it: one in the
-        same session, or one that names the token given as `persist`. Raises `Fault`.
+        same session, or one that names the token given as `persist`. Raises `DeviceError`.
         """
         self._see_unlocked(session)
         if self._before is not None:
             mine = persist_id == self._persist if self._persist else session == self._confirms
             if not mine:
-                raise Fault("in-use", "a commit of another session waits to be confirmed")
+                raise DeviceError("in-use", "a commit of another session waits to be confirmed")
         elif persist_id:
-            raise Fault("invalid-value", "no commit waits to be confirmed")
+            raise DeviceError("invalid-value", "no commit waits to be confirmed")
         self.validate()
         if self._timer is not None:
             self._timer.cancel()
@@ -178,13 +181,13 @@ class Datastore:
             self.discard()
 
     def cancel(self, session: int, persist_id: str = "") -> None:
-        """Roll back a commit that waits to be confirmed. Raises `Fault`."""
+        """Roll back a commit that waits to be confirmed. Raises `DeviceError`."""
         if self._before is None:
-            raise Fault("operation-failed", "no commit waits to be confirmed")
+            raise DeviceError("operation-failed", "no commit waits to be confirmed")
         if self._persist and persist_id != self._persist:
-            raise Fault("invalid-value", "that is not what the commit persists by")
+            raise DeviceError("invalid-value", "that is not what the commit persists by")
         if not self._persist and session != self._confirms:
-            raise Fault("operation-failed", "the commit is another session's")
+            raise DeviceError("operation-failed", "the commit is another session's")
         self.roll_back()
 
     def leave(self, session: int) -> None:

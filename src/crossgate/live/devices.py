@@ -42,7 +42,7 @@ class Secret(str):
         return "'...'"
 
 
-class Reached(NamedTuple):
+class DeviceAccess(NamedTuple):
     """How a device is reached: an address or a name, a port and a user; the files with a key and
     with known host keys, None for the usual ones, or its `host_key` in base64; and a password, for
     the user or for the key's file.
@@ -58,7 +58,7 @@ class Reached(NamedTuple):
     password: Secret | None = None
 
 
-class Running(NamedTuple):
+class RunningConfiguration(NamedTuple):
     """The configuration running on a device, as XML, or why it could not be read."""
 
     device: str
@@ -66,7 +66,7 @@ class Running(NamedTuple):
     why: str = ""
 
 
-def reached(plan: Plan, name: str, key: Path | None = None) -> Reached:
+def reached(plan: Plan, name: str, key: Path | None = None) -> DeviceAccess:
     """Return how a device of a plan is reached. Raises `PlanError` where the plan does not say that
     it is managed.
     """
@@ -76,7 +76,7 @@ def reached(plan: Plan, name: str, key: Path | None = None) -> Reached:
             f"{name} is not managed; say how in its block, as: manage netconf 192.0.2.1 user ops"
         )
     host, port = where_managed(plan, device)
-    return Reached(name, host, port, device.management[0].user or getpass.getuser(), key)
+    return DeviceAccess(name, host, port, device.management[0].user or getpass.getuser(), key)
 
 
 def where_managed(plan: Plan, device: Device) -> tuple[str, int]:
@@ -97,7 +97,7 @@ def where_managed(plan: Plan, device: Device) -> tuple[str, int]:
 
 
 @contextmanager
-def session(at: Reached, within: float, accept_new: bool = False) -> Iterator[Any]:
+def session(at: DeviceAccess, within: float, accept_new: bool = False) -> Iterator[Any]:
     """Provide a NETCONF session with a device.
 
     Keys come from the SSH agent, a file, or the user's own; the device must be known
@@ -153,7 +153,7 @@ def _reason(error: BaseException) -> str:
     return "nobody answers there" if "Could not open socket" in text else text
 
 
-def _known_key(at: Reached, within: float, accept_new: bool) -> str:
+def _known_key(at: DeviceAccess, within: float, accept_new: bool) -> str:
     """Return the only host key to accept from a device; that of a new one is written down where
     that is allowed. Raises `PlanError`.
     """
@@ -201,8 +201,8 @@ def _known_key(at: Reached, within: float, accept_new: bool) -> str:
 
 
 def running(
-    at: Reached, within: float, accept_new: bool = False, counters: bool = False
-) -> Running:
+    at: DeviceAccess, within: float, accept_new: bool = False, counters: bool = False
+) -> RunningConfiguration:
     """Ask a device for its running configuration, with its counters where these are wanted and
     available.
     """
@@ -216,12 +216,12 @@ def running(
                     told = device.get(filter=("subtree", f'<acls xmlns="{ACL}"/>')).data_xml
                     lists = lists_of(told.encode(), at.device)
                     document = with_lists(document, lists, at.device)
-            return Running(at.device, document)
+            return RunningConfiguration(at.device, document)
     except PlanError as error:
-        return Running(at.device, b"", error.message)
+        return RunningConfiguration(at.device, b"", error.message)
 
 
-def answers(at: Reached, within: float) -> bool:
+def answers(at: DeviceAccess, within: float) -> bool:
     """Whether a device can be reached: it accepts a connection and sends something first, as SSH
     does.
     """
@@ -232,7 +232,7 @@ def answers(at: Reached, within: float) -> bool:
         return False
 
 
-def unreached(several: Sequence[Reached], within: float) -> list[str]:
+def unreached(several: Sequence[DeviceAccess], within: float) -> list[str]:
     """Return which of several devices cannot be reached, trying all at once (`answers`)."""
     with ThreadPoolExecutor(_MOST_AT_ONCE) as pool:
         found = pool.map(lambda at: answers(at, within), several)
@@ -240,11 +240,11 @@ def unreached(several: Sequence[Reached], within: float) -> list[str]:
 
 
 def all_running(
-    several: Sequence[Reached],
+    several: Sequence[DeviceAccess],
     within: float,
     accept_new: bool = False,
     counters: bool = False,
-) -> list[Running]:
+) -> list[RunningConfiguration]:
     """Ask several devices at once for their running configurations, each within a number of
     seconds; return them in the same order.
     """

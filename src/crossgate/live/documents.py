@@ -48,7 +48,7 @@ _IDENTITIES = ("type", "forwarding", "logging")
 _OPERATIONS = ("merge", "replace", "create", "delete", "remove")
 
 
-class Fault(Exception):
+class DeviceError(Exception):
     """A device's refusal: an error tag of RFC 6241 appendix A, and a message."""
 
     def __init__(self, tag: str, message: str) -> None:
@@ -128,22 +128,22 @@ def _key(element: Element) -> tuple[object, ...]:
 
 
 def merge(into: Element, edit: Element, default: str = "merge") -> None:
-    """Apply an edit to a part of a configuration. Raises `Fault`."""
+    """Apply an edit to a part of a configuration. Raises `DeviceError`."""
     operation = edit.get(nc("operation"), default)
     if operation not in (*_OPERATIONS, "none"):
-        raise Fault("bad-attribute", f"{operation} is no operation")
+        raise DeviceError("bad-attribute", f"{operation} is no operation")
     found = next((each for each in into if _key(each) == _key(edit)), None)
     name = name_of(edit)
     if operation in ("delete", "remove"):
         if found is not None:
             into.remove(found)
         elif operation == "delete":
-            raise Fault("data-missing", f"there is no such {name}")
+            raise DeviceError("data-missing", f"there is no such {name}")
         return
     if operation == "create" and found is not None:
-        raise Fault("data-exists", f"there is such a {name} already")
+        raise DeviceError("data-exists", f"there is such a {name} already")
     if operation == "none" and found is None:
-        raise Fault("data-missing", f"there is no such {name}")
+        raise DeviceError("data-missing", f"there is no such {name}")
     if found is None or operation == "replace" or not len(edit):
         if operation == "none":
             return
@@ -159,13 +159,13 @@ def merge(into: Element, edit: Element, default: str = "merge") -> None:
 
 
 def _see_what_is_new(new: Element) -> None:
-    """Remove the operations from an element that is inserted. Raises `Fault` where one deletes what
-    does not exist.
+    """Remove the operations from an element that is inserted. Raises `DeviceError` where
+    one deletes what does not exist.
     """
     for each in list(new.iter()):
         operation = each.attrib.pop(nc("operation"), "merge")
         if operation == "delete":
-            raise Fault("data-missing", f"there is no such {name_of(each)}")
+            raise DeviceError("data-missing", f"there is no such {name_of(each)}")
         if operation == "remove" and each.getparent() is not None:
             each.getparent().remove(each)
 

@@ -26,13 +26,13 @@ from crossgate.language.coming import Coming
 from crossgate.language.draft import Draft
 from crossgate.language.importing import take_in
 from crossgate.language.reader import Reading
-from crossgate.live.devices import Running
+from crossgate.live.devices import RunningConfiguration
 
 _CARRIED = (PointKind.INTERFACE, PointKind.PORT)
 """Places of lists that the models can tell of."""
 
 
-def coming_from(plan: Plan, running: Running) -> Coming:
+def coming_from(plan: Plan, running: RunningConfiguration) -> Coming:
     """Return the lists that run on a device, and their places, as an import into the plan. Raises
     `PlanError` for what a plan cannot say.
     """
@@ -126,7 +126,7 @@ def with_what_runs(reading: Reading, coming: Mapping[str, Coming]) -> Plan:
     return reading.changed(new).plan if new else reading.plan
 
 
-def drift_of(reading: Reading, running: Running, at: datetime) -> Drift:
+def drift_of(reading: Reading, running: RunningConfiguration, at: datetime) -> Drift:
     """Return how what runs on a device differs from what the plan says for a time."""
     plan = reading.plan
     if running.why:

@@ -15,11 +15,11 @@ import asyncssh
 from crossgate.core.answers.drift import in_force
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.plan import Plan
-from crossgate.formats.exchange.asked import Given, Wanted, chosen
+from crossgate.formats.exchange.asked import ExportWanted, Given, chosen
 from crossgate.formats.exchange.ietf import read, write
 from crossgate.formats.own_state import name_for_file, own_folder
 from crossgate.live.datastore import Datastore, Later, kept
-from crossgate.live.devices import Reached, where_managed
+from crossgate.live.devices import DeviceAccess, where_managed
 from crossgate.live.documents import parsed
 from crossgate.live.stand_in import LOOPBACK, Misfortune, StandIn
 from crossgate.live.state import Counts
@@ -50,17 +50,17 @@ def keys(folder: Path) -> tuple[Any, Any]:
     return found[0], found[1]
 
 
-def reached_in_rehearsal(plan: Plan, name: str) -> Reached:
+def reached_in_rehearsal(plan: Plan, name: str) -> DeviceAccess:
     """Return how a device is reached in a rehearsal: at the address that the plan gives for
     managing it, or at its first address. Raises `PlanError` for one without addresses.
     """
     folder = folder_of(plan)
     host_key = keys(folder)[0].export_public_key().decode().split()[1]
     host, port = where_managed(plan, plan.devices[name])
-    return Reached(name, host, port, USER, folder / "key", host_key=host_key)
+    return DeviceAccess(name, host, port, USER, folder / "key", host_key=host_key)
 
 
-def reached_as_played(plan: Plan, name: str, first_port: int) -> Reached:
+def reached_as_played(plan: Plan, name: str, first_port: int) -> DeviceAccess:
     """Return how the stand-in of a device is reached. Raises `PlanError` where there never was
     one.
     """
@@ -70,7 +70,7 @@ def reached_as_played(plan: Plan, name: str, first_port: int) -> Reached:
     port = first_port + list(plan.devices).index(name)
     host_key = asyncssh.read_private_key(str(folder / "host-key")).export_public_key()
     own = host_key.decode().split()[1]
-    return Reached(name, LOOPBACK, port, USER, folder / "key", host_key=own)
+    return DeviceAccess(name, LOOPBACK, port, USER, folder / "key", host_key=own)
 
 
 def begun(
@@ -94,7 +94,7 @@ def begun(
     if running is None:
         now = in_force(plan, at)
         every, places = chosen(now, (), name, bare=True)
-        written = write(Wanted(now, every, places, name, xml=True))
+        written = write(ExportWanted(now, every, places, name, xml=True))
         assert isinstance(written.text, str)
         running = parsed(written.text.encode(), name)
         if written.unsaid:

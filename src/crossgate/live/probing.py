@@ -20,8 +20,8 @@ from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import closing
 from typing import Any, NamedTuple
 
-from crossgate.core.answers.sheet import Row
-from crossgate.core.answers.sheet.tests import Can, Seen
+from crossgate.core.answers.sheet import SheetRow
+from crossgate.core.answers.sheet.tests import Can, SeenInTest
 from crossgate.core.answers.sheet.words import LOOKED_UP, PATIENCE
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.errors import PlanError
@@ -40,8 +40,8 @@ _TYPE_A, _CLASS_IN, _RECURSION = 1, 1, 0x0100
 class Probed(NamedTuple):
     """A test with its result, and how many seconds it took."""
 
-    row: Row
-    seen: Seen
+    row: SheetRow
+    seen: SeenInTest
     seconds: float
 
 
@@ -60,7 +60,7 @@ def _has(address: Address) -> bool:
 
 
 def probed(
-    rows: Sequence[Row], rate: float, bound: bool, done: Callable[[Probed], None]
+    rows: Sequence[SheetRow], rate: float, bound: bool, done: Callable[[Probed], None]
 ) -> list[Probed]:
     """Make tests, at most `rate` a second, and return the results in the same order; `done` is
     called with each.
@@ -88,14 +88,14 @@ def _tell(future: Future[Probed], done: Callable[[Probed], None]) -> None:
         done(future.result())
 
 
-def _paced(rows: Sequence[Row], rate: float) -> Iterator[Row]:
+def _paced(rows: Sequence[SheetRow], rate: float) -> Iterator[SheetRow]:
     begun = time.monotonic()
     for number, row in enumerate(rows):
         time.sleep(max(0.0, begun + number / rate - time.monotonic()))
         yield row
 
 
-def _one(row: Row, bound: bool) -> Probed:
+def _one(row: SheetRow, bound: bool) -> Probed:
     begun = time.monotonic()
     tried = row.tried
     first = tried.conversation.first
@@ -111,7 +111,7 @@ def _one(row: Row, bound: bool) -> Probed:
     return Probed(row, seen, time.monotonic() - begun)
 
 
-def _ping(target: Address, source: Address | None) -> Seen:
+def _ping(target: Address, source: Address | None) -> SeenInTest:
     six = ["-6"] if target.family is Family.IPV6 else []
     own = [] if source is None else ["-I", str(source)]
     words = ["ping", *six, "-n", "-c", "1", "-W", str(PATIENCE), *own, "--", str(target)]
@@ -126,21 +126,21 @@ def _ping(target: Address, source: Address | None) -> Seen:
         env={"LC_ALL": "C", "PATH": os.environ.get("PATH", os.defpath)},
     )
     if done.returncode == 0:
-        return Seen.ANSWERED
+        return SeenInTest.ANSWERED
     told = done.stdout.lower()
     refused = any(each in told for each in ("prohibited", "filtered", "unreachable"))
-    return Seen.REFUSED if refused else Seen.SILENCE
+    return SeenInTest.REFUSED if refused else SeenInTest.SILENCE
 
 
-def _connect(target: Address, port: int, source: Address | None, own_port: int) -> Seen:
-    def make(own: socket.socket) -> Seen:
+def _connect(target: Address, port: int, source: Address | None, own_port: int) -> SeenInTest:
+    def make(own: socket.socket) -> SeenInTest:
         own.connect((str(target), port))
-        return Seen.ANSWERED
+        return SeenInTest.ANSWERED
 
     return _seen(target, socket.SOCK_STREAM, source, own_port, make)
 
 
-def _lookup(target: Address, source: Address | None) -> Seen:
+def _lookup(target: Address, source: Address | None) -> SeenInTest:
     """Send a query to a name server (RFC 1035 section 4.1); anything that comes back with the
     query's number is an answer.
     """
@@ -149,15 +149,15 @@ def _lookup(target: Address, source: Address | None) -> Seen:
     query = struct.pack("!6H", number, _RECURSION, 1, 0, 0, 0) + name
     query += struct.pack("!2H", _TYPE_A, _CLASS_IN)
 
-    def make(own: socket.socket) -> Seen:
+    def make(own: socket.socket) -> SeenInTest:
         own.connect((str(target), 53))
         own.send(query)
         end = time.monotonic() + PATIENCE
         while (left := end - time.monotonic()) > 0:
             own.settimeout(left)
             if own.recv(4096)[:2] == query[:2]:
-                return Seen.ANSWERED
-        return Seen.SILENCE
+                return SeenInTest.ANSWERED
+        return SeenInTest.SILENCE
 
     return _seen(target, socket.SOCK_DGRAM, source, 0, make)
 
@@ -167,8 +167,8 @@ def _seen(
     kind: int,
     source: Address | None,
     own_port: int,
-    make: Callable[[socket.socket], Seen],
-) -> Seen:
+    make: Callable[[socket.socket], SeenInTest],
+) -> SeenInTest:
     """Return the result of an action on a socket."""
     with closing(socket.socket(_FAMILIES[target.family], kind)) as own:
         own.settimeout(PATIENCE)
@@ -178,20 +178,20 @@ def _seen(
                 own.bind(("" if source is None else str(source), own_port))
             return make(own)
         except TimeoutError:
-            return Seen.SILENCE
+            return SeenInTest.SILENCE
         except OSError as error:
             return _refusal(error)
 
 
-def _refusal(error: OSError) -> Seen:
+def _refusal(error: OSError) -> SeenInTest:
     """Return the result that a system error stands for. Raises `PlanError` for an error of this
     machine itself.
     """
-    known: dict[Any, Seen] = {
-        errno.ECONNREFUSED: Seen.NOBODY_LISTENS,
-        errno.ETIMEDOUT: Seen.SILENCE,
+    known: dict[Any, SeenInTest] = {
+        errno.ECONNREFUSED: SeenInTest.NOBODY_LISTENS,
+        errno.ETIMEDOUT: SeenInTest.SILENCE,
     }
-    known.update(dict.fromkeys(_PROHIBITED, Seen.REFUSED))
+    known.update(dict.fromkeys(_PROHIBITED, SeenInTest.REFUSED))
     if error.errno in known:
         return known[error.errno]
     raise PlanError(f"this machine cannot try it: {error.strerror or error}") from None

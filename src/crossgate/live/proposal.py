@@ -12,19 +12,19 @@ from crossgate.core.answers.drift import in_force
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.plan import Plan
 from crossgate.core.traffic.session import Session
-from crossgate.formats.exchange.asked import Wanted, chosen
+from crossgate.formats.exchange.asked import ExportWanted, chosen
 from crossgate.formats.exchange.ietf import write
 from crossgate.language.coming import Coming
 from crossgate.language.reader import Reading
-from crossgate.live.devices import Running
+from crossgate.live.devices import RunningConfiguration
 from crossgate.live.documents import bare, lists_of, with_lists
 from crossgate.live.drift import are_the_same_on, coming_from
 from crossgate.live.halves import first_half
 from crossgate.live.order import Move, Order, Runs, as_it_runs, between, order
-from crossgate.live.pushing import Step
+from crossgate.live.pushing import PushStep
 
 
-class Change(NamedTuple):
+class StepEffect(NamedTuple):
     """What a step does to traffic: what is treated differently after it, in the words of the plan
     at that point.
     """
@@ -38,15 +38,15 @@ class Push(NamedTuple):
     expressed exactly; `order` tells what holds throughout, or what prevents the push.
     """
 
-    steps: tuple[Step, ...]
-    changes: tuple[Change, ...]
+    steps: tuple[PushStep, ...]
+    changes: tuple[StepEffect, ...]
     unsaid: tuple[str, ...]
     order: Order
 
 
 def proposed(
     reading: Reading,
-    running: Sequence[Running],
+    running: Sequence[RunningConfiguration],
     at: datetime,
     tell: Callable[[int, int], None] = lambda done, of: None,
 ) -> Push:
@@ -95,15 +95,15 @@ def proposed(
     found = order(start, end, differing, tell, halves)
     moved = {each.device for each in found.moves if each.runs is Runs.AFTER}
     moves = (*found.moves, *(Move(name) for name in differing if name not in moved))
-    steps, changes = list[Step](), list[Change]()
+    steps, changes = list[PushStep](), list[StepEffect]()
     there, was = dict[str, Runs](), Session(between(plans, {}))
     old = {name: lists_of(each.document, name) for name, each in runs.items()}
     for device, by_then in moves:
         new = wanted[device] if by_then is Runs.AFTER else halved[device]
-        steps.append(Step(device, old[device], new, half=by_then is Runs.HALF))
+        steps.append(PushStep(device, old[device], new, half=by_then is Runs.HALF))
         old[device], there[device] = new, by_then
         following = Session(between(plans, there), beside=was)
-        changes.append(Change(following.plan, differences(was, following)))
+        changes.append(StepEffect(following.plan, differences(was, following)))
         was = following
     return Push(
         tuple(steps),
@@ -116,16 +116,16 @@ def proposed(
 def _lists_of(plan: Plan, name: str) -> tuple[str, list[str]]:
     """Return the lists of a device as XML, and what the models cannot express."""
     every, places = chosen(plan, (), name, bare=True)
-    document = write(Wanted(plan, every, places, name, xml=True))
+    document = write(ExportWanted(plan, every, places, name, xml=True))
     assert isinstance(document.text, str)
     return lists_of(document.text.encode(), name), document.unsaid
 
 
-def wrong_after(reading: Reading, step: Step, document: bytes, at: datetime) -> str:
+def wrong_after(reading: Reading, step: PushStep, document: bytes, at: datetime) -> str:
     """Return how a device's lists differ after a step from what it was sent; "" where they do
     not.
     """
-    there = Running(step.device, document)
+    there = RunningConfiguration(step.device, document)
     try:
         plans = [
             as_it_runs(reading, {step.device: coming_from(reading.plan, one)}, at)

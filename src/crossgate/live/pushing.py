@@ -23,13 +23,13 @@ from pathlib import Path
 from crossgate.core.model.errors import PlanError
 from crossgate.formats.disk import put_file
 from crossgate.formats.own_state import name_for_file, own_folder, taking_turns
-from crossgate.live.devices import Reached, running, session, unreached
+from crossgate.live.devices import DeviceAccess, running, session, unreached
 from crossgate.live.documents import NETCONF, bare, lists_of, packets_counted, parsed, written
 
 SCHEMA = "crossgate/push/1"
 _NEEDED = (":candidate", ":confirmed-commit", ":validate")
 _FIRST_HALF = "denies also what it is to deny then"
-Tell = Callable[["Step", str], None]
+Tell = Callable[["PushStep", str], None]
 """Gets to know how far a device has come, and in words what has been done, "" for nothing yet."""
 
 
@@ -43,7 +43,7 @@ class Stage(StrEnum):
 
 
 @dataclass(slots=True)
-class Step:
+class PushStep:
     """What one device is sent at once: what ran there, what is to run, and the token that confirms
     the commit.
     """
@@ -67,7 +67,7 @@ class Journal:
     def __init__(self, plan: Path) -> None:
         self.path = own_folder("pushes") / f"{name_for_file(plan)}.json"
 
-    def read(self) -> list[Step]:
+    def read(self) -> list[PushStep]:
         """Return the steps of a push that has not ended; none where there is none. Raises
         `PlanError` for a file that is no journal.
         """
@@ -76,7 +76,7 @@ class Journal:
             if said["schema"] != SCHEMA:
                 raise ValueError
             return [
-                Step(
+                PushStep(
                     each["device"],
                     each["old"],
                     each["new"],
@@ -93,7 +93,7 @@ class Journal:
                 f"{self.path} is no journal of a push; look what it is, and take it away"
             ) from None
 
-    def write(self, steps: Sequence[Step]) -> None:
+    def write(self, steps: Sequence[PushStep]) -> None:
         """Record how far devices have come."""
         said = {"schema": SCHEMA, "steps": [asdict(each) for each in steps]}
         put_file(self.path, json.dumps(said, indent=1).encode())
@@ -112,13 +112,13 @@ class Journal:
 
 
 def push_step(
-    step: Step,
-    at: Reached,
+    step: PushStep,
+    at: DeviceAccess,
     within: float,
     confirm_within: int,
     noted: Callable[[Stage], None],
     seen: Callable[[bytes], str] = lambda _: "",
-    others: Sequence[Reached] = (),
+    others: Sequence[DeviceAccess] = (),
 ) -> None:
     """Make a device run what a step says.
 
@@ -169,7 +169,7 @@ def _replacing(lists: str) -> str:
     return f'<config xmlns="{NETCONF}">{written(root).decode()}</config>'
 
 
-def take_back(step: Step, at: Reached, within: float, confirm_within: int) -> str:
+def take_back(step: PushStep, at: DeviceAccess, within: float, confirm_within: int) -> str:
     """Make a device run what it ran before a step; return why that was not possible, "" where it
     was.
     """
@@ -182,7 +182,7 @@ def take_back(step: Step, at: Reached, within: float, confirm_within: int) -> st
     try:
         if bare(lists_of(found.document, step.device)) == bare(step.old):
             return ""
-        back = Step(step.device, step.new, step.old)
+        back = PushStep(step.device, step.new, step.old)
         push_step(back, at, within, confirm_within, lambda stage: None)
     except PlanError as error:
         return error.message
@@ -191,12 +191,12 @@ def take_back(step: Step, at: Reached, within: float, confirm_within: int) -> st
 
 def push(
     journal: Journal,
-    steps: list[Step],
-    reached: dict[str, Reached],
+    steps: list[PushStep],
+    reached: dict[str, DeviceAccess],
     within: float,
     confirm_within: int,
     keep_done: bool,
-    seen: Callable[[Step, bytes], str],
+    seen: Callable[[PushStep, bytes], str],
     tell: Tell,
 ) -> None:
     """Push to devices in order, and put back what was done where one fails, unless it is to stay.
@@ -206,7 +206,7 @@ def push(
     done = dict[str, None]()
     for step in steps:
 
-        def noted(stage: Stage, step: Step = step) -> None:
+        def noted(stage: Stage, step: PushStep = step) -> None:
             step.stage = stage
             journal.write(steps)
             if stage is Stage.COMMITTING:
@@ -237,8 +237,8 @@ def push(
 
 def undo(
     journal: Journal,
-    steps: Sequence[Step],
-    reached: dict[str, Reached],
+    steps: Sequence[PushStep],
+    reached: dict[str, DeviceAccess],
     within: float,
     confirm_within: int,
     keep_done: bool,

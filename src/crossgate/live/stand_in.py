@@ -21,8 +21,8 @@ from crossgate.formats.exchange.tree import NAMESPACES
 from crossgate.live.datastore import Datastore
 from crossgate.live.documents import (
     NETCONF,
+    DeviceError,
     Element,
-    Fault,
     chosen,
     name_of,
     nc,
@@ -80,7 +80,9 @@ class StandIn:
         """Whether it takes no more sessions."""
 
     def answer(self, operation: Element, session: int) -> Element | None:
-        """Return the data that answers an operation; None where it has no data. Raises `Fault`."""
+        """Return the data that answers an operation; None where it has no data. Raises
+        `DeviceError`.
+        """
         asked = name_of(operation)
         match asked:
             case "get-config" | "get":
@@ -88,21 +90,23 @@ class StandIn:
                 name = "running" if source is None or not len(source) else name_of(source[0])
                 wanted = operation.find(nc("filter"))
                 if wanted is not None and wanted.get("type", "subtree") != "subtree":
-                    raise Fault("operation-not-supported", "filters here are subtrees")
+                    raise DeviceError("operation-not-supported", "filters here are subtrees")
                 defaults = (operation.findtext(f"{{{DEFAULTS}}}with-defaults") or "").strip()
                 if defaults not in ("", "explicit"):
-                    raise Fault("invalid-value", f"{defaults} is not what is told of defaults here")
+                    raise DeviceError(
+                        "invalid-value", f"{defaults} is not what is told of defaults here"
+                    )
                 data = self.store.store(name)
                 return chosen(with_state(data, self._counts) if asked == "get" else data, wanted)
             case "edit-config":
                 self._see_target(operation)
                 config = operation.find(nc("config"))
                 if config is None:
-                    raise Fault("missing-element", "edit-config needs a config")
+                    raise DeviceError("missing-element", "edit-config needs a config")
                 default = operation.findtext(nc("default-operation")) or "merge"
                 test = (operation.findtext(nc("test-option")) or "test-then-set").strip()
                 if test not in ("test-then-set", "set", "test-only"):
-                    raise Fault("invalid-value", f"{test} is no test option")
+                    raise DeviceError("invalid-value", f"{test} is no test option")
                 self.store.edit(config, default.strip(), session, test)
             case "lock" | "unlock":
                 target = self._target(operation)
@@ -119,12 +123,12 @@ class StandIn:
                 self._see_target(operation)
                 config = operation.find(f"{nc('source')}/{nc('config')}")
                 if config is None:
-                    raise Fault("operation-not-supported", "only a config is copied here")
+                    raise DeviceError("operation-not-supported", "only a config is copied here")
                 self.store.copy_from(config, session)
             case "kill-session":
-                raise Fault("operation-not-supported", "sessions end by themselves here")
+                raise DeviceError("operation-not-supported", "sessions end by themselves here")
             case _:
-                raise Fault("operation-not-supported", f"{asked} is not played here")
+                raise DeviceError("operation-not-supported", f"{asked} is not played here")
         return None
 
     def _commit(self, operation: Element, session: int) -> None:
@@ -134,12 +138,12 @@ class StandIn:
             try:
                 within = float(text)
             except ValueError:
-                raise Fault("invalid-value", f"{text} is no number of seconds") from None
+                raise DeviceError("invalid-value", f"{text} is no number of seconds") from None
         persist, by = (
             (operation.findtext(nc(each)) or "").strip() for each in ("persist", "persist-id")
         )
         if self.misfortune is Misfortune.REFUSE:
-            raise Fault("operation-failed", "this device refuses every commit")
+            raise DeviceError("operation-failed", "this device refuses every commit")
         self.store.commit(session, within, persist, by)
         if self.misfortune in (Misfortune.DROP, Misfortune.DIE):
             self.refuses = self.misfortune is Misfortune.DIE
@@ -149,17 +153,17 @@ class StandIn:
     def _target(operation: Element) -> str:
         target = operation.find(nc("target"))
         if target is None or not len(target):
-            raise Fault("missing-element", "it needs a target")
+            raise DeviceError("missing-element", "it needs a target")
         return name_of(target[0])
 
     def _see_target(self, operation: Element) -> None:
         if self._target(operation) != "candidate":
-            raise Fault("invalid-value", "only the candidate is edited here")
+            raise DeviceError("invalid-value", "only the candidate is edited here")
 
     def _validated(self, operation: Element) -> Element | None:
         source = operation.find(nc("source"))
         if source is None or not len(source):
-            raise Fault("missing-element", "validate needs a source")
+            raise DeviceError("missing-element", "validate needs a source")
         if name_of(source[0]) == "config":
             return source[0]
         return self.store.store(name_of(source[0]))
@@ -275,7 +279,7 @@ def _reply(device: StandIn, rpc: Element, number: int) -> tuple[Element, bool]:
             holder = etree.SubElement(reply, nc("data"), nsmap=data.nsmap)
             for each in data:
                 holder.append(each)
-    except Fault as fault:
+    except DeviceError as fault:
         error = etree.SubElement(reply, nc("rpc-error"))
         for name, text in (
             ("error-type", "application"),

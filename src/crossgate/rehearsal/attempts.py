@@ -31,7 +31,7 @@ _ECHOED, _REPLIES = (ICMP, ICMPV6), (0, 129)
 _REFUSED = (errno.ECONNREFUSED, errno.EHOSTUNREACH, errno.ENETUNREACH, errno.EACCES)
 
 
-class Seen(StrEnum):
+class SeenByMachine(StrEnum):
     """What a machine sees of its attempt."""
 
     ANSWERED = "answered"
@@ -48,7 +48,7 @@ class Attempt(NamedTuple):
 
     conversation: Conversation
     said: str
-    wanted: tuple[Seen, ...]
+    wanted: tuple[SeenByMachine, ...]
     machine: str
     packet: Packet
     fixed: bool
@@ -67,13 +67,13 @@ class Try:
     refused: bool = False
 
     @property
-    def seen(self) -> Seen:
+    def seen(self) -> SeenByMachine:
         """The result so far."""
         if self.answered:
-            return Seen.ANSWERED
+            return SeenByMachine.ANSWERED
         if self.heard:
-            return Seen.HALF
-        return Seen.REFUSED if self.refused else Seen.SILENCE
+            return SeenByMachine.HALF
+        return SeenByMachine.REFUSED if self.refused else SeenByMachine.SILENCE
 
     @property
     def as_wanted(self) -> bool:

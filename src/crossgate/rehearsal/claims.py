@@ -19,16 +19,16 @@ from crossgate.core.model.service import Service, ServiceError
 from crossgate.core.model.tls import chosen_hello
 from crossgate.core.network.endpoints import NoConversation, is_elsewhere, pairs
 from crossgate.core.network.ways import Network
-from crossgate.rehearsal.attempts import Attempt, Seen, Try, outcome, try_all
+from crossgate.rehearsal.attempts import Attempt, SeenByMachine, Try, outcome, try_all
 from crossgate.rehearsal.network import Rehearsal
 
 _MOST_MACHINES, _MOST_PORTS = 3, 2
 _OTHERS = ("ping", "ssh", "https", "domain")
 """What is tried where a claim is of every service, or of all but some."""
 _WANTED = {
-    Claim.PERMIT: (Seen.ANSWERED,),
-    Claim.DENY: (Seen.REFUSED, Seen.SILENCE),
-    Claim.HALF_OPEN: (Seen.HALF,),
+    Claim.PERMIT: (SeenByMachine.ANSWERED,),
+    Claim.DENY: (SeenByMachine.REFUSED, SeenByMachine.SILENCE),
+    Claim.HALF_OPEN: (SeenByMachine.HALF,),
 }
 
 

@@ -34,7 +34,7 @@ from crossgate.core.network.ways import Network
 from crossgate.formats.readers.tls import HANDSHAKE, server_hello
 from crossgate.rehearsal import frames
 from crossgate.rehearsal.frames import Read
-from crossgate.rehearsal.known import Known, name_of
+from crossgate.rehearsal.known import KnownConversations, name_of
 from crossgate.rehearsal.lists import Lists
 from crossgate.rehearsal.lost import Lost
 from crossgate.rehearsal.machines import Machine, machines_of
@@ -44,7 +44,7 @@ _HELLO = 4096
 """So many octets of what a server says first are waited for to tell its TLS."""
 
 
-class Told(NamedTuple):
+class PacketReport(NamedTuple):
     """A list's decision, or why a packet was lost; and the packet, as its sender sent it."""
 
     machine: str
@@ -67,14 +67,14 @@ class Conversations:
         self,
         plan: Plan,
         clock: Callable[[], datetime],
-        tell: Callable[[Told], None] | None = None,
+        tell: Callable[[PacketReport], None] | None = None,
         way: int | None = None,
     ) -> None:
         self._clock, self._tell, self._way = clock, tell, way
         network = Network(plan)
         self.lists = Lists(network)
         self.machines = {each.name: each for each in machines_of(plan)}
-        self._known = Known()
+        self._known = KnownConversations()
         self._now = 0.0
         self._settle(network)
 
@@ -257,7 +257,7 @@ class Conversations:
                     running.stopped = Decided(crossing, decider)
                     if self._tell is not None:
                         name = name_of(running.origin)
-                        self._tell(Told(name, running.first, running.stopped))
+                        self._tell(PacketReport(name, running.first, running.stopped))
                     return
 
     def _walked(

@@ -44,15 +44,15 @@ from crossgate.core.network.one_way import (
     setting_out,
 )
 from crossgate.core.network.paths import Endpoint
-from crossgate.core.network.translated_state import State as Past
+from crossgate.core.network.translated_state import TranslatedState
 from crossgate.core.network.view import View
 from crossgate.rehearsal import frames
-from crossgate.rehearsal.conversations import Conversations, Told
-from crossgate.rehearsal.frames import Ends, Read
+from crossgate.rehearsal.conversations import Conversations, PacketReport
+from crossgate.rehearsal.frames import PacketEnds, Read
 from crossgate.rehearsal.known import name_of
 from crossgate.rehearsal.lost import Lost, speaks_as, told_of
 from crossgate.rehearsal.machines import Machine
-from crossgate.rehearsal.running import Kept, Running
+from crossgate.rehearsal.running import KeptResult, Running
 
 
 class Fabric(Conversations):
@@ -129,7 +129,7 @@ class Fabric(Conversations):
                     return True
         return False
 
-    def _towards(self, origin: Endpoint, end: Endpoint) -> Past:
+    def _towards(self, origin: Endpoint, end: Endpoint) -> TranslatedState:
         family, start = origin.address.family, origin.address.value
         return setting_out(self._network, Packet(family, start, end.address.value, TCP, 1, 1))
 
@@ -167,7 +167,7 @@ class Fabric(Conversations):
         packet = read.packet
         alike = (returns, packet.flags, packet.dscp, packet.fragment, packet.icmp_code)
         kept = running.kept.get(alike)
-        if isinstance(kept, Kept) and read.hops > kept.hops:
+        if isinstance(kept, KeptResult) and read.hops > kept.hops:
             for each in kept.decided:
                 self.lists.count(each.crossing, each.decider)
             return self._handed_over(frame, read, kept)
@@ -181,9 +181,9 @@ class Fabric(Conversations):
             self.lists.count(each.crossing, each.decider)
         if self._tell is not None:
             for each in decided:
-                self._tell(Told(machine.name, packet, each))
+                self._tell(PacketReport(machine.name, packet, each))
             if lost is not None and lost.failure is not None:
-                self._tell(Told(machine.name, packet, None, lost.failure))
+                self._tell(PacketReport(machine.name, packet, None, lost.failure))
         if self.taps:
             self._tap(frame, read, running, returns, way, lost)
         if lost is not None:
@@ -195,7 +195,7 @@ class Fabric(Conversations):
         known = running.known
         if not running.alone:
             running.known |= self._network.stateful & path_devices(way.path)
-        result = Kept(name, ends, hops, tuple(decided))
+        result = KeptResult(name, ends, hops, tuple(decided))
         if running.known != known:
             running.kept.clear()
         elif not counted and not self.taps and not running.due:
@@ -203,7 +203,7 @@ class Fabric(Conversations):
         return self._handed_over(frame, read, result)
 
     def _gets(
-        self, running: Running, way: OneWay, returns: bool, ends: Ends, family: Family
+        self, running: Running, way: OneWay, returns: bool, ends: PacketEnds, family: Family
     ) -> str | None:
         """Return the machine that receives what has arrived."""
         if way.path.on_link:
@@ -213,7 +213,7 @@ class Fabric(Conversations):
             return name_of(end)
         return self._by_address.get(Address(family, ends.destination))
 
-    def _handed_over(self, frame: bytes, read: Read, kept: Kept) -> list[tuple[str, bytes]]:
+    def _handed_over(self, frame: bytes, read: Read, kept: KeptResult) -> list[tuple[str, bytes]]:
         if kept.machine is None or kept.machine not in self.machines:
             return []
         to, by = self.machines[kept.machine].mac, int.from_bytes(frame[6:12])
@@ -265,7 +265,7 @@ class Fabric(Conversations):
         origin = at_address(self._network, source)
         if origin.device is None:  # a switch without an address: the sender is told at once
             ends = frames.ends_of(error)
-            return self._handed_over(frame, error, Kept(machine.name, ends, 0, ()))
+            return self._handed_over(frame, error, KeptResult(machine.name, ends, 0, ()))
         if not view:
             found = self._begun(origin, error)
             speaker = self.machines.get(name_of(origin))
@@ -315,8 +315,8 @@ class Fabric(Conversations):
             frame,
             error,
             frames.quoted_in(frame, error) or about,
-            Ends(origin.address.value, opening.source, error.numbers),
-            Ends(opening.source, opening.destination, numbers),
+            PacketEnds(origin.address.value, opening.source, error.numbers),
+            PacketEnds(opening.source, opening.destination, numbers),
         )
         read = frames.read_frame(sent)
         assert read is not None  # it has just been made
@@ -337,11 +337,11 @@ class Fabric(Conversations):
         quoted = frames.quoted_in(sent, read)
         assert quoted is not None  # it has just been made
         handed = frames.error_turned(
-            sent, read, quoted, Ends(origin.address.value, first.source, read.numbers), first
+            sent, read, quoted, PacketEnds(origin.address.value, first.source, read.numbers), first
         )
         again = frames.read_frame(handed)
         assert again is not None  # it has just been made
-        return self._handed_over(handed, again, Kept(name, frames.ends_of(again), 0, ()))
+        return self._handed_over(handed, again, KeptResult(name, frames.ends_of(again), 0, ()))
 
     # What passes a place
 

@@ -158,7 +158,7 @@ def is_housekeeping(read: Read) -> bool:
 # What is written anew
 
 
-class Ends(NamedTuple):
+class PacketEnds(NamedTuple):
     """The ends of a packet: its addresses, and the `numbers` of `Read`."""
 
     source: int
@@ -166,12 +166,12 @@ class Ends(NamedTuple):
     numbers: tuple[int, int]
 
 
-def ends_of(read: Read) -> Ends:
+def ends_of(read: Read) -> PacketEnds:
     """Return the ends of a packet."""
-    return Ends(read.packet.source, read.packet.destination, read.numbers)
+    return PacketEnds(read.packet.source, read.packet.destination, read.numbers)
 
 
-def passed_on(frame: bytes, read: Read, to: int, by: int, ends: Ends, hops: int) -> bytes:
+def passed_on(frame: bytes, read: Read, to: int, by: int, ends: PacketEnds, hops: int) -> bytes:
     """Return a frame with its packet forwarded: from one hardware address to another, with changed
     ends where they differ, and a lower hop limit.
     """
@@ -195,7 +195,7 @@ def passed_on(frame: bytes, read: Read, to: int, by: int, ends: Ends, hops: int)
     return bytes(octets)
 
 
-def _turn(octets: bytearray, read: Read, ends: Ends) -> None:
+def _turn(octets: bytearray, read: Read, ends: PacketEnds) -> None:
     packet, at, carried = read.packet, read.at, read.carried
     four = packet.family is Family.IPV4
     place, length = (at + 12, 4) if four else (at + 8, 16)
@@ -291,7 +291,9 @@ def quoted_in(frame: bytes, read: Read) -> Read | None:
     return found if found is None or found.carried + 8 <= len(frame) else None
 
 
-def error_turned(frame: bytes, read: Read, quoted: Read, ends: Ends, about: Ends) -> bytes:
+def error_turned(
+    frame: bytes, read: Read, quoted: Read, ends: PacketEnds, about: PacketEnds
+) -> bytes:
     """Return a frame whose ICMP error message has other ends, and quotes a packet with other
     ends.
     """

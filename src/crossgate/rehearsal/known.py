@@ -19,7 +19,7 @@ def name_of(end: Endpoint) -> str:
     return end.device or end.name
 
 
-class Known:
+class KnownConversations:
     """Conversations by the packets that their two ends send, and the `ports` that translations have
     chosen for them.
     """

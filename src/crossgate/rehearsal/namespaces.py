@@ -81,7 +81,7 @@ def own_processes() -> None:
     _LIBC.mount(b"proc", b"/proc", b"proc", 0, None)
 
 
-class Route(NamedTuple):
+class MachineRoute(NamedTuple):
     """Where a machine sends packets for a prefix: to a gateway, or over its link; from a given
     source where there is one. Without a prefix it is the default route.
     """
@@ -99,7 +99,7 @@ class Settings(NamedTuple):
 
     mac: int
     addresses: tuple[tuple[Address, int], ...]
-    routes: tuple[Route, ...]
+    routes: tuple[MachineRoute, ...]
     client_ports: tuple[int, int]
 
 

@@ -32,10 +32,10 @@ from crossgate.core.model.network import Point
 from crossgate.core.model.plan import Plan
 from crossgate.formats.disk import stamps_of
 from crossgate.language.reader import Reading
-from crossgate.live.devices import REHEARSED, Running
+from crossgate.live.devices import REHEARSED, RunningConfiguration
 from crossgate.live.drift import coming_from, with_what_runs
 from crossgate.rehearsal import MOST_ASKED
-from crossgate.rehearsal.conversations import Told
+from crossgate.rehearsal.conversations import PacketReport
 from crossgate.rehearsal.fabric import Fabric
 from crossgate.rehearsal.machines import machines_of
 from crossgate.rehearsal.namespaces import (
@@ -209,7 +209,7 @@ class Rehearsal:
         try:
             reading = self._read()
             coming = {
-                name: coming_from(reading.plan, Running(name, document))
+                name: coming_from(reading.plan, RunningConfiguration(name, document))
                 for name, document in self._documents.items()
             }
             plan = with_what_runs(reading, coming)
@@ -249,7 +249,7 @@ class Rehearsal:
             except OSError:
                 self._watching.remove(each)
 
-    def _decided(self, told: Told) -> None:
+    def _decided(self, told: PacketReport) -> None:
         if not self._watching:
             return
         decided, packet = told.decided, told.packet

@@ -13,7 +13,7 @@ from crossgate.core.model.packet import ICMP, ICMPV6, PORT_PROTOCOLS, TCP, Packe
 from crossgate.core.network.one_way import OneWay
 from crossgate.core.network.paths import Endpoint
 from crossgate.core.network.view import FIRST_CHOICE, LAST_CHOICE, Choice, View, choosing, packet_in
-from crossgate.rehearsal.frames import Ends, Read
+from crossgate.rehearsal.frames import PacketEnds, Read
 
 _FIN, _RST, _SYN, _ACK = 1, 4, 2, 16
 _ESTABLISHED, _BEGUN, _DATAGRAMS, _ECHO = 7440, 240, 300, 60
@@ -97,14 +97,14 @@ class Running:
             source=source, destination=destination, source_port=ports[0], destination_port=ports[1]
         )
 
-    def ends(self, returns: bool, view: View) -> Ends:
+    def ends(self, returns: bool, view: View) -> PacketEnds:
         """Return the source and destination, with their ports, of its packets in a view; with
         `returns`, of its answers.
         """
         opening, numbers = self.opening_in(view)
         if returns:
-            return Ends(opening.destination, opening.source, (numbers[1], numbers[0]))
-        return Ends(opening.source, opening.destination, numbers)
+            return PacketEnds(opening.destination, opening.source, (numbers[1], numbers[0]))
+        return PacketEnds(opening.source, opening.destination, numbers)
 
 
 class Ports:
@@ -155,12 +155,12 @@ def _candidates(running: Running) -> Iterator[int]:
         yield from (FIRST_CHOICE + (own + step) % span for step in range(span))
 
 
-class Kept(NamedTuple):
+class KeptResult(NamedTuple):
     """The result for packets that are alike: the machine that gets them, or none, their changed
     ends, by how much their hop limit is lowered, and the lines that decided.
     """
 
     machine: str | None
-    ends: Ends
+    ends: PacketEnds
     hops: int
     decided: tuple[Decided, ...]

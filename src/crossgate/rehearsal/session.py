@@ -26,7 +26,7 @@ _MOST_SAID = 1 << 20
 """No answer is longer, in octets."""
 
 
-class Session:
+class RunningRehearsal:
     """A running rehearsal, as its user sees it."""
 
     def __init__(self, connection: socket.socket, process: int | None = None) -> None:
@@ -102,7 +102,7 @@ class Session:
         if self._process is not None:
             os.waitpid(self._process, 0)
 
-    def __enter__(self) -> Session:
+    def __enter__(self) -> RunningRehearsal:
         return self
 
     def __exit__(
@@ -127,7 +127,7 @@ def meeting_place(path: Path) -> Iterator[Path]:
         os.close(folder)
 
 
-def joined(path: Path) -> Session:
+def joined(path: Path) -> RunningRehearsal:
     """Return the rehearsal of a plan's file that is already running. Raises `PlanError` for
     none.
     """
@@ -139,7 +139,7 @@ def joined(path: Path) -> Session:
         raise PlanError(
             f"no rehearsal of {path} runs; start one with: crossgate rehearse"
         ) from None
-    return Session(connection)
+    return RunningRehearsal(connection)
 
 
 def refusal() -> str:
@@ -171,7 +171,7 @@ def start(
     read: Callable[[], Reading] | None = None,
     capture: tuple[Point, Path] | None = None,
     devices: bool = False,
-) -> Session:
+) -> RunningRehearsal:
     """Start a plan's network; it ends with this process.
 
     Others may join the rehearsal of a file, and `read` reads that again when it is saved. With
@@ -187,7 +187,7 @@ def start(
         own.close()
         _become_network(theirs, plan, clock, path, way, read, capture, devices)
     theirs.close()
-    session = Session(own, process)
+    session = RunningRehearsal(own, process)
     try:
         session.heard()
     except PlanError:

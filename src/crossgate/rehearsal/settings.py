@@ -9,7 +9,7 @@ from crossgate.core.model.address import Address, Family
 from crossgate.core.model.plan import Plan
 from crossgate.rehearsal.machines import Machine
 from crossgate.rehearsal.namespaces import (
-    Route,
+    MachineRoute,
     Settings,
 )
 
@@ -18,7 +18,7 @@ def settings_of(plan: Plan, machine: Machine) -> Settings:
     """Return how a machine of a plan is set up: with the prefixes of its subnet and its gateway. A
     device, and a machine on an outside, reach everybody directly on their link.
     """
-    addresses, routes = list[tuple[Address, int]](), list[Route]()
+    addresses, routes = list[tuple[Address, int]](), list[MachineRoute]()
     host = plan.hosts.get(machine.name)
     for address in machine.addresses:
         length, whole = None, 32 if address.family is Family.IPV4 else 128
@@ -38,14 +38,14 @@ def settings_of(plan: Plan, machine: Machine) -> Settings:
             interfaces = plan.devices[machine.name].interfaces.values()
             for each in (one for own_one in interfaces for one in own_one.in_family(family)):
                 prefix = str(ipaddress.ip_network(f"{each.address}/{each.length}", strict=False))
-                routes.append(Route(family, prefix, source=each.address))
-            routes.append(Route(family, None, source=own[0]))
+                routes.append(MachineRoute(family, prefix, source=each.address))
+            routes.append(MachineRoute(family, None, source=own[0]))
         elif plan.segments[host.on].outside:
-            routes.append(Route(family, None))
+            routes.append(MachineRoute(family, None))
         else:
             gateway = _gateway(plan, host.on, host.gateways, family)
             if gateway is not None:
-                routes.append(Route(family, None, gateway))
+                routes.append(MachineRoute(family, None, gateway))
     unique = dict.fromkeys(routes)
     return Settings(machine.mac, tuple(addresses), tuple(unique), plan.client_ports)
 

@@ -7,19 +7,19 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from typing import Any
 
-from crossgate.core.answers.sheet import Row, Wanted, sheet
+from crossgate.core.answers.sheet import SheetRow, SheetWanted, sheet
 from crossgate.core.answers.sheet import tests as by_hand
 from crossgate.core.answers.sheet.words import command_line, plain_words, reason_text
 from crossgate.core.model.accesslist import DeciderKey
 from crossgate.core.model.conditions import When
 from crossgate.core.model.packet import CLIENT_PORT
-from crossgate.rehearsal.attempts import Attempt, Seen, Try, outcome, try_all
+from crossgate.rehearsal.attempts import Attempt, SeenByMachine, Try, outcome, try_all
 from crossgate.rehearsal.network import Rehearsal
 
 _WANTED = {
-    by_hand.Seen.ANSWERED: (Seen.ANSWERED,),
-    by_hand.Seen.REFUSED: (Seen.REFUSED,),
-    by_hand.Seen.SILENCE: (Seen.SILENCE, Seen.HALF),
+    by_hand.SeenInTest.ANSWERED: (SeenByMachine.ANSWERED,),
+    by_hand.SeenInTest.REFUSED: (SeenByMachine.REFUSED,),
+    by_hand.SeenInTest.SILENCE: (SeenByMachine.SILENCE, SeenByMachine.HALF),
 }
 """What is to be seen here of what a person is to see."""
 
@@ -37,7 +37,7 @@ def try_sheet(
     network = rehearsal.fabric.network
     when = When(rehearsal.fabric.clock())
     plan = network.plan
-    made = sheet(network, when, Wanted([plan.lists[name] for name in lists]))
+    made = sheet(network, when, SheetWanted([plan.lists[name] for name in lists]))
     attempts = {row.number: _attempt(rehearsal, row) for row in made.rows}
     rows = [row for row in made.rows if attempts[row.number] is not None]
     before = dict(rehearsal.fabric.lists.tally)
@@ -62,19 +62,19 @@ def try_sheet(
     try_all(rehearsal, [each for each in attempts.values() if each is not None], within, done)
 
 
-def _attempt(rehearsal: Rehearsal, row: Row) -> Attempt | None:
+def _attempt(rehearsal: Rehearsal, row: SheetRow) -> Attempt | None:
     conversation = row.tried.conversation
     sent = rehearsal.fabric.arriving(conversation)
     if sent is None:
         return None
     wanted = _WANTED[row.tried.seen]
     if row.tried.ending.leg.settles:
-        wanted = (Seen.ANSWERED, Seen.HALF)  # it is cut off once its TLS is known
+        wanted = (SeenByMachine.ANSWERED, SeenByMachine.HALF)  # it is cut off once its TLS is known
     fixed = conversation.first.source_port not in (None, CLIENT_PORT)
     return Attempt(conversation, str(row.tried.seen), wanted, *sent, fixed, None)
 
 
-def _of(row: Row) -> dict[str, Any]:
+def _of(row: SheetRow) -> dict[str, Any]:
     return {
         "test": row.number,
         "what": plain_words(row.tried),

@@ -14,7 +14,7 @@ from dataclasses import dataclass, fields
 from hashlib import sha256
 from typing import Any, NamedTuple
 
-from crossgate.core.answers.alike import Names, example_of, names_alike
+from crossgate.core.answers.alike import AlikeNames, example_of, names_alike
 from crossgate.core.answers.verify import Verified
 from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.model.accesslist import AnyList, DeciderKey, line_name
@@ -30,7 +30,7 @@ from crossgate.formats.handed_on import handed_on
 EXTRA = "pip install 'crossgate[pictures]'"
 
 
-class Line(NamedTuple):
+class PageLine(NamedTuple):
     """A line of a list: its number, whether it is off, its words, how often it decided, and the
     findings about it.
     """
@@ -52,7 +52,7 @@ class ListPart(NamedTuple):
     places: tuple[str, ...]
     devices: tuple[str, ...]
     notes: tuple[str, ...]
-    lines: tuple[Line, ...]
+    lines: tuple[PageLine, ...]
     findings: tuple[Finding, ...]
 
 
@@ -65,8 +65,8 @@ class GridPart(NamedTuple):
     """
 
     service: str
-    columns: tuple[Names, ...]
-    rows: tuple[tuple[Names, tuple[_Marks, ...]], ...]
+    columns: tuple[AlikeNames, ...]
+    rows: tuple[tuple[AlikeNames, tuple[_Marks, ...]], ...]
 
 
 @dataclass(frozen=True)
@@ -149,7 +149,7 @@ def _list_part(
         action = access_list.otherwise.action if entry is None else entry.action
         text = "" if entry is None else entry.text.partition(" ")[2]
         lines.append(
-            Line(
+            PageLine(
                 "otherwise" if number is None else str(number),
                 entry is not None and entry.off,
                 str(action),

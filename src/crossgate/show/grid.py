@@ -7,7 +7,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Sequence
 
 from crossgate.core.answers.alike import MANY, rows_alike
-from crossgate.core.answers.grid import Cell, Change, LeftOut
+from crossgate.core.answers.grid import Cell, CellChange, LeftOut
 from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.model.address import Family
 from crossgate.show.console import count, folded, name, quiet, strong, word
@@ -169,7 +169,7 @@ def _paint(letters: str) -> str:
 
 
 def change_lines(
-    changes: Sequence[Change], before: str, after: str, left: LeftOut
+    changes: Sequence[CellChange], before: str, after: str, left: LeftOut
 ) -> Iterator[str]:
     """Yield the cells that two plans answer differently, and what is left out."""
     if not changes:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from datetime import datetime
 
-from crossgate.core.answers.hours import Hours, Opened, Stretch, Turn
+from crossgate.core.answers.hours import ConversationHours, Opened, OpenTurn, Stretch
 from crossgate.core.conversation.opening import service_label
 from crossgate.core.wording.sentences import decision
 from crossgate.show.console import count, folded, name, quiet, strong, word
@@ -15,7 +15,7 @@ _MOST = 16
 """Of more stretches than these the first are shown, unless all are wanted."""
 
 
-def short_lines(found: Sequence[Hours]) -> Iterator[str]:
+def short_lines(found: Sequence[ConversationHours]) -> Iterator[str]:
     """Yield a line for each conversation: its ends, its verdict now, and what is next."""
     families = {each.told.first.family for each in found}
     yield from columns(
@@ -31,7 +31,7 @@ def short_lines(found: Sequence[Hours]) -> Iterator[str]:
     )
 
 
-def lines(hours: Hours, every: bool) -> Iterator[str]:
+def lines(hours: ConversationHours, every: bool) -> Iterator[str]:
     """Yield the verdicts on a conversation: its ends, the next change, and each stretch of time."""
     told = hours.told
     yield (
@@ -75,7 +75,7 @@ def _time(moment: datetime) -> str:
     return f"{moment:%a %Y-%m-%d %H:%M}"
 
 
-def turn_text(turn: Turn) -> str:
+def turn_text(turn: OpenTurn) -> str:
     """Say what becomes of open connections when a window closes on them."""
     lead = "conversations that are open when it turns"
     if turn.opened is Opened.REMEMBERED:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Mapping
 from typing import Any, NamedTuple
 
-from crossgate.core.answers.sums import Sort, Sum
+from crossgate.core.answers.sums import ConversationSort, Sum
 from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.model.accesslist import Decider
 from crossgate.core.model.address import Address
@@ -59,7 +59,7 @@ _FEW = 3
 """So few are named; up to so many sources or destinations are not put together."""
 
 
-def _rows(sums: Mapping[Sort, Sum]) -> dict[_Row, Sum]:
+def _rows(sums: Mapping[ConversationSort, Sum]) -> dict[_Row, Sum]:
     """Return kinds of conversations, joined where they differ in one respect only."""
     found = {
         _Row(
@@ -93,7 +93,7 @@ def _rows(sums: Mapping[Sort, Sum]) -> dict[_Row, Sum]:
 
 def kind_lines(
     plan: Plan,
-    sums: Mapping[Sort, Sum],
+    sums: Mapping[ConversationSort, Sum],
     top: int,
     compared: bool = False,
     bare: bool = False,

@@ -9,15 +9,15 @@ from typing import Any
 
 from crossgate.core.answers.list_replay import ListReplay
 from crossgate.core.answers.replay import Replay
-from crossgate.core.answers.sums import Line, Sum
+from crossgate.core.answers.sums import Sum, UsedLine
 from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.model.accesslist import AnyList, ClosedPlace
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.scope import scope_of
 from crossgate.core.model.tls import VERSIONS, suite_name
 from crossgate.core.traffic.rates import Rates
-from crossgate.formats.readers.names import Column
-from crossgate.formats.readers.traffic import Told, hellos_of
+from crossgate.formats.readers.names import TrafficColumn
+from crossgate.formats.readers.traffic import FileRead, hellos_of
 from crossgate.show.console import alert, count, leading_word, quiet, strong, word
 from crossgate.show.kinds_seen import few_or_count, kind_lines, named_address, size, verdict_word
 from crossgate.show.stretches import stretches_lines
@@ -26,7 +26,7 @@ from crossgate.show.width import columns
 
 def replay_lines(
     replay: Replay,
-    told: Sequence[Told],
+    told: Sequence[FileRead],
     zone: str,
     where: str | None,
     top: int,
@@ -82,7 +82,7 @@ def _said(replay: Replay, column: str, top: int) -> Iterator[str]:
 
 
 def against_lines(
-    replay: Replay, told: Sequence[Told], zone: str, where: str | None, top: int
+    replay: Replay, told: Sequence[FileRead], zone: str, where: str | None, top: int
 ) -> Iterator[str]:
     """Yield what another plan treats differently."""
     assert replay.other is not None
@@ -106,7 +106,7 @@ def against_lines(
 
 
 def list_replay_lines(
-    asked: Sequence[ListReplay], plan: Plan, told: Sequence[Told], where: str, top: int
+    asked: Sequence[ListReplay], plan: Plan, told: Sequence[FileRead], where: str, top: int
 ) -> Iterator[str]:
     """Yield what each of some lists decided, packet by packet."""
     yield from read_lines(told, None)
@@ -133,7 +133,7 @@ def _one_list(replay: ListReplay, plan: Plan, where: str, top: int) -> Iterator[
         yield from kind_lines(plan, denied, top)
 
 
-def read_lines(told: Sequence[Told], replay: Replay | None) -> Iterator[str]:
+def read_lines(told: Sequence[FileRead], replay: Replay | None) -> Iterator[str]:
     """Yield what was read of each file, and what of it could not be used."""
     for each in told:
         noun = "frame" if each.capture else "record"
@@ -157,7 +157,7 @@ _WHAT = {"capture": "capture", "log": "lines of a log", "ipfix": "IPFIX messages
 """What files of a kind are, but for tables."""
 
 
-def _unused(told: Told) -> Iterator[str]:
+def _unused(told: FileRead) -> Iterator[str]:
     if told.capture is not None:
         kinds = {
             "other": "carry no IP",
@@ -193,7 +193,7 @@ def _unused(told: Told) -> Iterator[str]:
                 f"{count(table.empty, 'record')} without an address {_are(table.empty)} left out"
             )
         if table.icmp_in_port:
-            port = table.used[Column.DESTINATION_PORT][0]
+            port = table.used[TrafficColumn.DESTINATION_PORT][0]
             yield quiet(
                 f"{count(table.icmp_in_port, 'record')} of ICMP {_are(table.icmp_in_port)} taken "
                 f"to have type and code in {port}"
@@ -291,7 +291,7 @@ def _lists(replay: Replay) -> Iterator[str]:
 
 
 def _list(
-    access_list: AnyList[Any], lines: Iterable[Line], rates: Rates, legs: bool = True
+    access_list: AnyList[Any], lines: Iterable[UsedLine], rates: Rates, legs: bool = True
 ) -> Iterator[str]:
     rows = []
     for decider, decided, packets in lines:
@@ -334,7 +334,7 @@ def _nowhere(replay: Replay, top: int) -> Iterator[str]:
             yield quiet(f"  and {count(len(own) - top, 'more address', 'more addresses')}")
 
 
-def _tls(plan: Plan, told: Iterable[Told], top: int) -> Iterator[str]:
+def _tls(plan: Plan, told: Iterable[FileRead], top: int) -> Iterator[str]:
     """Yield what servers chose in TLS, servers with equal choices as one."""
     alike: dict[tuple[int, int, int], dict[str, int]] = {}
     for (server, port, version, suite), number in sorted(hellos_of(told).items()):

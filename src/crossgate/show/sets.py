@@ -6,8 +6,8 @@ import re
 from collections import Counter
 from collections.abc import Iterator, Sequence
 
-from crossgate.core.answers.difference import Difference, Fate, ListDifference
-from crossgate.core.answers.reach import Part, Reached
+from crossgate.core.answers.difference import ComparedFate, Difference, ListDifference
+from crossgate.core.answers.reach import Reached, ReachPart
 from crossgate.core.conversation.rules import Decided
 from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.model.accesslist import ClosedPlace, Decider
@@ -117,7 +117,7 @@ def reach_lines(
         )
 
 
-def _from_clients(plan: Plan, part: Part) -> bool:
+def _from_clients(plan: Plan, part: ReachPart) -> bool:
     """Whether something of a part comes from client ports; in a part without lines, the example
     does if anything does.
     """
@@ -134,7 +134,7 @@ def _from_other_ports(plan: Plan, number: int) -> str:
     )
 
 
-def _told_whole(parts: Sequence[Part], every: bool) -> tuple[list[Part], list[Part]]:
+def _told_whole(parts: Sequence[ReachPart], every: bool) -> tuple[list[ReachPart], list[ReachPart]]:
     """Return the parts that are shown line by line, and those that are only named: where there are
     many that some list stops, those with the most are shown.
     """
@@ -145,7 +145,7 @@ def _told_whole(parts: Sequence[Part], every: bool) -> tuple[list[Part], list[Pa
     return [part for part in parts if part.stop is None], by_size
 
 
-def _remainder(parts: Sequence[Part]) -> Part | None:
+def _remainder(parts: Sequence[ReachPart]) -> ReachPart | None:
     """Return the part that is everything except the other parts, where it is more than a line and
     is stopped by the otherwise line of one list only.
     """
@@ -155,7 +155,7 @@ def _remainder(parts: Sequence[Part]) -> Part | None:
     return None
 
 
-def _fate(part: Part) -> str:
+def _fate(part: ReachPart) -> str:
     verdict = word(part.verdict, bold=True)
     if part.stop is None:
         return verdict
@@ -290,7 +290,7 @@ def _difference(
     yield quiet(f"    packet: {packet_text(difference.packet)}")
 
 
-def _told(fate: Fate) -> str:
+def _told(fate: ComparedFate) -> str:
     verdict = word(fate.verdict, bold=True)
     if fate.decided is None:
         return verdict + (

@@ -7,9 +7,9 @@ from __future__ import annotations
 from collections.abc import Iterator
 from itertools import groupby
 
-from crossgate.core.answers.sheet import NotShown, Row, Sheet
-from crossgate.core.answers.sheet.results import Agreement, Held, Judged
-from crossgate.core.answers.sheet.tests import Seen
+from crossgate.core.answers.sheet import NotShown, Sheet, SheetRow
+from crossgate.core.answers.sheet.results import Agreement, Judged, SheetResult
+from crossgate.core.answers.sheet.tests import SeenInTest
 from crossgate.core.answers.sheet.words import (
     PATIENCE,
     SEEN,
@@ -63,20 +63,20 @@ def _where(plan: Plan, name: str) -> str:
     return f"  {', '.join(map(str, host.addresses))}"
 
 
-def _row(row: Row) -> Iterator[list[str]]:
+def _row(row: SheetRow) -> Iterator[list[str]]:
     """Yield a test in words, with what is seen, which counters rise and why it is in the sheet;
     then its command line.
     """
     tried = row.tried
     why = [reason_text(each) for each in row.reasons if each.what not in ("shows", "counts")]
-    note = note_of(tried) if tried.seen is Seen.SILENCE else ""
+    note = note_of(tried) if tried.seen is SeenInTest.SILENCE else ""
     told = [_seen(tried.seen), ", ".join(counters(tried)), "; ".join([*why, *filter(None, [note])])]
     yield [str(row.number), plain_words(tried), *told]
     yield ["", quiet(command_line(tried))]
 
 
-def _seen(seen: Seen) -> str:
-    return SEEN[seen] if seen is Seen.ANSWERED else alert(SEEN[seen])
+def _seen(seen: SeenInTest) -> str:
+    return SEEN[seen] if seen is SeenInTest.ANSWERED else alert(SEEN[seen])
 
 
 def _not_shown(plan: Plan, sheet: Sheet, every: bool) -> Iterator[str]:
@@ -141,7 +141,7 @@ def judged_lines(sheet: Sheet, judged: Judged) -> Iterator[str]:
         yield from folded(quiet(f"not tried: {numbers}{more}"), 2)
 
 
-def _held(held: Held) -> list[str]:
+def _held(held: SheetResult) -> list[str]:
     tried = held.row.tried
     return [
         str(held.row.number),

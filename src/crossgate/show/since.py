@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 
-from crossgate.formats.past import Answer, Change, Since, Version
+from crossgate.formats.past import AnswerChange, Since, Version, VersionAnswer
 from crossgate.show.console import count, quiet, strong, word
 from crossgate.show.width import columns
 
@@ -30,7 +30,7 @@ def _rows(since: Since) -> Iterator[list[str]]:
     yield ["", "", quiet(f"{lead}as far back as git knows, {_made(since.oldest)}")]
 
 
-def _change(change: Change, today: Answer) -> Iterator[list[str]]:
+def _change(change: AnswerChange, today: VersionAnswer) -> Iterator[list[str]]:
     commit = change.version.commit
     if commit is None:
         yield ["since", "", "now: it is not committed yet"]
@@ -43,7 +43,7 @@ def _change(change: Change, today: Answer) -> Iterator[list[str]]:
     yield ["before", *_told(change.before)]
 
 
-def _told(answer: Answer) -> list[str]:
+def _told(answer: VersionAnswer) -> list[str]:
     line = f": {answer.line}" if answer.line else ""
     return [word(answer.verdict), f"{answer.why}{line}"]
 

@@ -6,10 +6,10 @@ from collections import Counter
 from collections.abc import Iterator, Sequence
 from itertools import groupby
 
-from crossgate.core.answers.traces import Wanted
+from crossgate.core.answers.traces import TraceWanted
 from crossgate.core.answers.why import Why, why_there
 from crossgate.core.conversation.opening import Conversation, service_label
-from crossgate.core.conversation.story import Asked, LegTrace, Trace
+from crossgate.core.conversation.story import CrossingStory, LegTrace, Trace
 from crossgate.core.lists.why import Field
 from crossgate.core.model.accesslist import ClosedPlace
 from crossgate.core.model.address import Address
@@ -32,7 +32,9 @@ from crossgate.show.console import alert, count, folded, leading_word, name, qui
 from crossgate.show.width import columns
 
 
-def short_lines(traces: Sequence[tuple[Wanted, Trace]], plan: Plan, when: When) -> Iterator[str]:
+def short_lines(
+    traces: Sequence[tuple[TraceWanted, Trace]], plan: Plan, when: When
+) -> Iterator[str]:
     """Yield conversations, each with the words that asked for it: the ends, the service, the
     verdict and the lines that decided. Parts of a service with equal verdicts are one line.
     """
@@ -231,7 +233,7 @@ def _leg(
         yield ["", word("unroutable"), "", "", "", leg.path.reason]
 
 
-def _asked(asked: Asked) -> list[str]:
+def _asked(asked: CrossingStory) -> list[str]:
     if asked.access_list is None:
         return [quiet("no list"), "", ""]
     closed = isinstance(asked.access_list, ClosedPlace)

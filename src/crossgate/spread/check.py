@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import datetime
 
-from crossgate.core.audit import Audited, Told, audit_share, together
+from crossgate.core.audit import Audited, NamedFindings, audit_share, together
 from crossgate.core.audit.context import Case
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.progress import Tell
@@ -36,7 +36,7 @@ def _made_ready(wanted: CheckJob) -> tuple[CheckJob, Session]:
     return begun
 
 
-def check_part(job: bytes, part: Part) -> Mapping[str, Told]:
+def check_part(job: bytes, part: Part) -> Mapping[str, NamedFindings]:
     """Audit the lists that a part names; the first part also does what is about no list. `job` is a
     `CheckJob` as it was given.
     """

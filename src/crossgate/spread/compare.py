@@ -12,7 +12,7 @@ from dataclasses import dataclass
 from io import BytesIO
 from typing import Any, NamedTuple
 
-from crossgate.core.answers.change import Change
+from crossgate.core.answers.change import PlanChange
 from crossgate.core.answers.compare import ComparedTraffic, Found, PairKey
 from crossgate.core.model.accesslist import AccessList, AnyList
 from crossgate.core.model.address import Family
@@ -52,7 +52,7 @@ class CompareJob:
 
     def begun(self) -> ComparedTraffic:
         """Return all that they can treat differently."""
-        return ComparedTraffic(Change(Session(self.old), Session(self.new)), [])
+        return ComparedTraffic(PlanChange(Session(self.old), Session(self.new)), [])
 
 
 def compare_part(job: bytes, part: Part) -> bytes:

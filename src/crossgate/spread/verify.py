@@ -8,8 +8,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import TypeVar
 
-from crossgate.core.answers.outage import Outage, Outages, parts
-from crossgate.core.answers.outage import Part as Down
+from crossgate.core.answers.outage import DownPart, Outage, Outages, parts
 from crossgate.core.answers.verify import Proof, Verified, Verifier
 from crossgate.core.model.claim import Promise
 from crossgate.core.model.plan import Plan
@@ -42,7 +41,7 @@ class OutageJob(VerifyJob):
 
     held: tuple[int, ...]
 
-    def looked_into(self) -> tuple[OutageJob, Outages, list[Down]]:
+    def looked_into(self) -> tuple[OutageJob, Outages, list[DownPart]]:
         """Return it, what finds the claims that do not hold with a part down, and the parts."""
         held = [self.plan.expectations[each] for each in self.held]
         return self, Outages(Session(self.plan), held), list(parts(self.plan))

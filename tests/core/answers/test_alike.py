@@ -6,7 +6,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from crossgate.core.answers.alike import MANY, Names, example_of, names_alike
+from crossgate.core.answers.alike import MANY, AlikeNames, example_of, names_alike
 
 
 @st.composite
@@ -66,7 +66,7 @@ def test_senders_and_receivers_that_are_others_are_told_apart_by_themselves(
         return cells.get((one, other.removeprefix("to-")))
 
     here, far = names_alike(names, receivers, told)
-    assert far == [Names((each,)) for each in receivers]
+    assert far == [AlikeNames((each,)) for each in receivers]
     rows = [{tuple(told(name, each) for each in receivers) for name in one.names} for one in here]
     assert all(len(each) == 1 for each in rows)
     assert len({next(iter(each)) for each in rows}) == len(rows)
@@ -74,8 +74,10 @@ def test_senders_and_receivers_that_are_others_are_told_apart_by_themselves(
 
 def test_few_names_stand_each_for_itself() -> None:
     names = [f"n{number}" for number in range(MANY)]
-    assert names_alike(names, names, lambda one, other: 1)[0] == [Names((each,)) for each in names]
-    assert Names(("a", "b", "c")).label == "a +2"
+    assert names_alike(names, names, lambda one, other: 1)[0] == [
+        AlikeNames((each,)) for each in names
+    ]
+    assert AlikeNames(("a", "b", "c")).label == "a +2"
 
 
 def test_a_name_among_both_says_nothing_of_itself() -> None:

@@ -15,7 +15,7 @@ from hypothesis import Phase, find, settings
 
 from crossgate.core.answers.cause import Cause, cause, with_counters
 from crossgate.core.answers.cause.observed import Count, Observation, Observed
-from crossgate.core.answers.sheet.tests import Seen
+from crossgate.core.answers.sheet.tests import SeenInTest
 from crossgate.core.conversation.opening import Conversation, conversations
 from crossgate.core.conversation.packets import Tracer
 from crossgate.core.conversation.story import Outcome
@@ -76,13 +76,13 @@ def breakings(text: str) -> Iterator[Broken]:
         yield Broken(text, SUNDAY, "windows are judged as at")
 
 
-def seen(plan: Plan, at: datetime, told: Conversation) -> tuple[Seen, set[DeciderKey]]:
+def seen(plan: Plan, at: datetime, told: Conversation) -> tuple[SeenInTest, set[DeciderKey]]:
     trace = Tracer(Network(plan), plan.state_at(When(at))).trace(told)
     lines = {each.key for each in trace.deciders()}
     if trace.verdict is Verdict.PERMITTED or trace.legs[-1].leg.settles:
-        return Seen.ANSWERED, lines
+        return SeenInTest.ANSWERED, lines
     rejected = trace.legs[-1].outcome is Outcome.REJECTED and not trace.legs[-1].leg.returns
-    return (Seen.REFUSED if rejected else Seen.SILENCE), lines
+    return (SeenInTest.REFUSED if rejected else SeenInTest.SILENCE), lines
 
 
 def observations(meant: Plan, runs: Plan, at: datetime, random_: random.Random) -> Observed:

@@ -8,7 +8,7 @@ from datetime import datetime
 
 import pytest
 
-from crossgate.core.answers.change import Change
+from crossgate.core.answers.change import PlanChange
 from crossgate.core.answers.compare import differences
 from crossgate.core.audit import audit
 from crossgate.core.impact import impact_of
@@ -119,7 +119,7 @@ def test_what_does_not_matter_to_packets_is_not_looked_at() -> None:
     lines = ["permit ip any to two", "deny tcp/22 any to two"]
     for several in (lines, [*lines[:1], "deny ip one to two during night"]):
         before, after = sessions(lines[:1], several, "deny", "inbound on edge.desk")
-        change = Change(before, after)
+        change = PlanChange(before, after)
         assert not list(change.pairs(Family.IPV4))
         touched = change.touched(before, Family.IPV4, there=False)
         assert touched is not None  # a finding may be about it

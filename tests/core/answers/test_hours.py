@@ -11,8 +11,8 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from crossgate.core.answers.hours import WEEK, Hours, Opened, hours
-from crossgate.core.answers.traces import Choice, asked
+from crossgate.core.answers.hours import WEEK, ConversationHours, Opened, hours
+from crossgate.core.answers.traces import TraceLimits, asked
 from crossgate.core.conversation.packets import Tracer
 from crossgate.core.model.conditions import When
 from crossgate.core.model.errors import PlanErrors
@@ -32,9 +32,9 @@ NET = (
 
 def over(
     plan: Plan, source: str, destination: str, service: str, until: timedelta = WEEK
-) -> list[Hours]:
+) -> list[ConversationHours]:
     network = Network(plan)
-    wanted = asked(network, [source], [destination], [service], Choice())
+    wanted = asked(network, [source], [destination], [service], TraceLimits())
     return [
         hours(network, conversation, When(NOON), NOON + until)
         for each in wanted
@@ -42,7 +42,7 @@ def over(
     ]
 
 
-def text(found: Hours) -> list[str]:
+def text(found: ConversationHours) -> list[str]:
     return [
         f"{each.start:%d %H:%M}-{'' if each.end is None else f'{each.end:%d %H:%M}'} {each.fares}"
         for each in found.stretches

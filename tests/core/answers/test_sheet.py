@@ -14,9 +14,9 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from crossgate.core.answers.sheet import Reason, Sheet, Wanted, sheet
+from crossgate.core.answers.sheet import Sheet, SheetReason, SheetWanted, sheet
 from crossgate.core.answers.sheet.cover import fewest
-from crossgate.core.answers.sheet.tests import Can, Seen
+from crossgate.core.answers.sheet.tests import Can, SeenInTest
 from crossgate.core.answers.sheet.words import command_line, plain_words
 from crossgate.core.conversation.opening import Conversation
 from crossgate.core.conversation.packets import Tracer
@@ -34,16 +34,16 @@ NOON = datetime(2026, 11, 30, 12)
 
 
 def made(plan: Plan, *machines: str, can: frozenset[Can] = frozenset(Can)) -> Sheet:
-    return sheet(Network(plan), When(NOON), Wanted((), machines, can))
+    return sheet(Network(plan), When(NOON), SheetWanted((), machines, can))
 
 
-def seen(plan: Plan, conversation: Conversation) -> Seen:
+def seen(plan: Plan, conversation: Conversation) -> SeenInTest:
     """Return what is seen of a conversation by its trace."""
     trace = Tracer(Network(plan), plan.state_at(When(NOON))).trace(conversation)
     if trace.verdict is Verdict.PERMITTED or trace.legs[-1].leg.settles:
-        return Seen.ANSWERED
+        return SeenInTest.ANSWERED
     rejected = trace.legs[-1].outcome is Outcome.REJECTED and not trace.legs[-1].leg.returns
-    return Seen.REFUSED if rejected else Seen.SILENCE
+    return SeenInTest.REFUSED if rejected else SeenInTest.SILENCE
 
 
 def without(text: str, line: DeciderKey) -> str:
@@ -204,7 +204,9 @@ def test_answers_show_a_line_that_takes_them(plan_of: Read) -> None:
         f"{NET}list l extended ipv4\n    permit tcp any to any established\nplace l inbound on r.a\n"
     )
     rows = [
-        each for each in made(plan).rows if Reason("shows", DeciderKey("l", 10)) in each.reasons
+        each
+        for each in made(plan).rows
+        if SheetReason("shows", DeciderKey("l", 10)) in each.reasons
     ]
     assert rows
     assert all(row.tried.conversation.source.name == "k" for row in rows)

@@ -8,16 +8,16 @@ from math import log2
 from hypothesis import given
 from hypothesis import strategies as st
 
-from crossgate.core.answers.turns import Turned, turns
+from crossgate.core.answers.turns import TurnedVersions, turns
 
 ANSWERS = st.lists(st.sampled_from(["a", "a", "a", "b", "b", None]), max_size=60)
 
 
-def plain(answers: list[str | None]) -> list[Turned]:
+def plain(answers: list[str | None]) -> list[TurnedVersions]:
     """Return every turn, by looking at all versions in a row."""
     known = [(at, each) for at, each in enumerate(answers) if each is not None]
     return [
-        Turned(first, last, last - first - 1)
+        TurnedVersions(first, last, last - first - 1)
         for (first, one), (last, other) in pairwise(known)
         if one != other
     ]
@@ -49,5 +49,5 @@ def test_a_single_turn_is_found_with_few_looks(count: int, data: st.DataObject) 
         looked.add(at)
         return at <= turn
 
-    assert list(turns(count, look)) == [Turned(turn, turn + 1, 0)]
+    assert list(turns(count, look)) == [TurnedVersions(turn, turn + 1, 0)]
     assert len(looked) <= 2 * log2(count) + 3

@@ -13,7 +13,7 @@ from crossgate.core.network import columns_at_once
 from crossgate.core.network.address_classes import address_classes
 from crossgate.core.network.columns_at_once import cheapest_columns
 from crossgate.core.network.costs import FAR
-from crossgate.core.network.nodes import Outcome
+from crossgate.core.network.nodes import SequenceEnd
 from crossgate.core.network.ways import Network
 from tests.conftest import Read
 from tests.core.network import reference
@@ -67,5 +67,5 @@ def test_what_no_cable_leads_on_is_lost(plan_of: Read) -> None:
     assert near is not None
     ((first,), (second,)) = cheapest_columns(graphs, [near]).numbers.tolist()
     assert [first, second] == graphs.destinations.column(parse_address("10.2.0.9")).numbers
-    assert graphs.nodes.sequences(first) == [((), Outcome.LOST)]
+    assert graphs.nodes.sequences(first) == [((), SequenceEnd.LOST)]
     assert graphs.nodes.sequences(second) == [((), "two")]

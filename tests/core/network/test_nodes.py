@@ -5,12 +5,12 @@ from __future__ import annotations
 from hypothesis import given
 from hypothesis import strategies as st
 
-from crossgate.core.network.nodes import End, Nodes, Outcome
+from crossgate.core.network.nodes import End, Nodes, SequenceEnd
 
 Sequences = frozenset[tuple[tuple[int, ...], End]]
 
 SEQUENCES = st.frozensets(
-    st.tuples(st.lists(st.integers(0, 2), max_size=4).map(tuple), st.sampled_from(Outcome)),
+    st.tuples(st.lists(st.integers(0, 2), max_size=4).map(tuple), st.sampled_from(SequenceEnd)),
     min_size=1,
     max_size=6,
 )
@@ -48,7 +48,9 @@ def test_equal_sets_have_equal_numbers_however_they_were_put_together(
 def test_long_sequences_with_much_in_common_are_united() -> None:
     nodes = Nodes()
     long = tuple(range(5_000))
-    one, other = (nodes.prepend((*long, last), nodes.ending(Outcome.ARRIVED)) for last in (-1, -2))
+    one, other = (
+        nodes.prepend((*long, last), nodes.ending(SequenceEnd.ARRIVED)) for last in (-1, -2)
+    )
     united = nodes.union(frozenset((one, other)))
     assert nodes.union(frozenset((united, one))) == united
     assert len(nodes.of[nodes.below(united)[1]].children) == 2

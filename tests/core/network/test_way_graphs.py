@@ -16,7 +16,7 @@ from crossgate.core.model.plan import Plan
 from crossgate.core.network.carriers import carriers_of
 from crossgate.core.network.endpoints import at_address
 from crossgate.core.network.matrix import Matrix
-from crossgate.core.network.nodes import Outcome, Sequence
+from crossgate.core.network.nodes import Sequence, SequenceEnd
 from crossgate.core.network.paths import Crossing, Endpoint
 from crossgate.core.network.way_graphs import WayGraphs
 from crossgate.core.network.ways import Network
@@ -35,7 +35,7 @@ def told(graphs: WayGraphs, sequence: Sequence) -> Way:
     return (
         places,
         frozenset(each for each in tokens if isinstance(each, str)),
-        sequence.end is Outcome.ARRIVED,
+        sequence.end is SequenceEnd.ARRIVED,
     )
 
 
@@ -263,5 +263,5 @@ def test_the_lists_of_a_whole_turn_are_met(plan_of: Read, place: str) -> None:
     (sequence,) = network.graphs(Family.IPV4).nodes.sequences(
         network.graphs(Family.IPV4).node(origin, parse_address("10.0.9.9"))
     )
-    assert (len(sequence.tokens), sequence.end) == (1, Outcome.LOST)
+    assert (len(sequence.tokens), sequence.end) == (1, SequenceEnd.LOST)
     assert Path(network.plan.files[0]).exists()

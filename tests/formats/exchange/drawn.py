@@ -14,7 +14,7 @@ from crossgate.core.lists.split import ListRegions
 from crossgate.core.model.accesslist import AccessList
 from crossgate.core.model.address import Family
 from crossgate.core.model.plan import Plan
-from crossgate.formats.exchange.asked import Given, Wanted
+from crossgate.formats.exchange.asked import ExportWanted, Given
 from crossgate.formats.exchange.registry import FORMATS
 from crossgate.language.draft import Draft
 from crossgate.language.importing import take_in
@@ -185,7 +185,7 @@ def out_and_in(
     reading = read(path)
     plan = reading.plan
     found = FORMATS[format_name]
-    written = found.write(Wanted(plan, [plan.lists["drawn"]], plan.placements, **options))  # type: ignore[arg-type]
+    written = found.write(ExportWanted(plan, [plan.lists["drawn"]], plan.placements, **options))  # type: ignore[arg-type]
     assert not written.unsaid
     data = written.text if isinstance(written.text, bytes) else written.text.encode()
     draft, coming = Draft(reading), folder / "in"

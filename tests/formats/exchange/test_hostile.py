@@ -13,7 +13,7 @@ from typing import Any
 
 from crossgate.core.model.entry import Action
 from crossgate.core.model.errors import PlanError
-from crossgate.formats.exchange.asked import Given, Wanted
+from crossgate.formats.exchange.asked import ExportWanted, Given
 from crossgate.formats.exchange.registry import FORMATS
 from crossgate.language.draft import Draft
 from crossgate.language.importing import take_in
@@ -78,12 +78,12 @@ def test_mutated_documents_come_in_or_are_told(demo: Path) -> None:
     """
     reading = read(demo / "ternhaven.gate")
     plan = reading.plan
-    whole = Wanted(plan, [*plan.lists.values()], plan.placements)
+    whole = ExportWanted(plan, [*plan.lists.values()], plan.placements)
     acl, table = FORMATS["ietf-acl"].write(whole).text, FORMATS["csv"].write(whole).text
-    xml = FORMATS["ietf-acl"].write(Wanted(plan, [plan.lists["110"]], xml=True)).text
+    xml = FORMATS["ietf-acl"].write(ExportWanted(plan, [plan.lists["110"]], xml=True)).text
     device = (demo / "gangway.json").read_text()
-    links = FORMATS["ietf"].write(Wanted(plan, [])).text
-    edge = FORMATS["ietf"].write(Wanted(plan, [], device="breakwater")).text
+    links = FORMATS["ietf"].write(ExportWanted(plan, [])).text
+    edge = FORMATS["ietf"].write(ExportWanted(plan, [], device="breakwater")).text
     assert isinstance(acl, str)
     assert isinstance(table, str)
     assert isinstance(xml, str)

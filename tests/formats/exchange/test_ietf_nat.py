@@ -14,7 +14,7 @@ from crossgate.core.model.address import Address, parse_address
 from crossgate.core.model.network import TranslationKind
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.plan import Plan
-from crossgate.formats.exchange.asked import Given, Wanted
+from crossgate.formats.exchange.asked import ExportWanted, Given
 from crossgate.formats.exchange.registry import FORMATS
 from crossgate.language.draft import Draft
 from crossgate.language.importing import take_in
@@ -100,7 +100,7 @@ def out_and_in(folder: Path, rules: list[str], xml: bool = False) -> tuple[Plan,
         )
     )
     reading = read(path)
-    written = FORMATS["ietf"].write(Wanted(reading.plan, [], device="edge", xml=xml))
+    written = FORMATS["ietf"].write(ExportWanted(reading.plan, [], device="edge", xml=xml))
     data = str(written.text).encode()
     document.write_bytes(data)
     coming = FORMATS["ietf"].read(Given(document, data, reading.plan))

@@ -25,7 +25,7 @@ from crossgate.core.model.packet import Packet
 from crossgate.core.traffic.seen import SECOND
 from crossgate.demo.traffic import DAY, MIDNIGHT, SEA, Day, write_captures
 from crossgate.formats.bounds import allow_unpacked
-from crossgate.formats.readers.capture import Account, Source, read_capture
+from crossgate.formats.readers.capture import Account, CaptureSource, read_capture
 from crossgate.formats.readers.traffic import Traffic
 
 V4, V6 = Family.IPV4, Family.IPV6
@@ -77,7 +77,7 @@ PING = struct.pack(">BBHHH", 8, 0, 0, 4711, 1)
 
 def read(path: Path) -> tuple[list[Packet], Account, list[Any]]:
     account = Account()
-    batches = list(read_capture(Source(path, None, str(path)), account, path.name))
+    batches = list(read_capture(CaptureSource(path, None, str(path)), account, path.name))
     every = [seen for batch in batches for seen in batch.values()]
     return [seen.packets.packet(row) for seen in every for row in range(len(seen))], account, every
 
@@ -298,7 +298,7 @@ def test_a_packed_capture_that_is_cut_off_is_told(tmp_path: Path) -> None:
 def test_a_packed_capture_of_any_length_comes_to_its_end(tmp_path: Path, octets: int) -> None:
     whole = pcap(tmp_path / "plain.pcap", [ipv4(17, UDP)] * 10_000, 101).read_bytes()
     (tmp_path / "short.pcap.gz").write_bytes(gzip.compress(whole[:octets]))
-    source = Source(tmp_path / "short.pcap.gz", "gzip", "short")
+    source = CaptureSource(tmp_path / "short.pcap.gz", "gzip", "short")
     if octets < 24:
         with pytest.raises(
             PlanError, match="short cannot be read as a capture: it is cut off or damaged"
@@ -336,7 +336,7 @@ def test_a_helper_that_dies_is_told(
 
     monkeypatch.setattr("crossgate.formats.readers.capture.started", dying)
     with pytest.raises(PlanError, match=told):
-        list(read_capture(Source(tmp_path / "x", "gzip", "x"), Account(), "x"))
+        list(read_capture(CaptureSource(tmp_path / "x", "gzip", "x"), Account(), "x"))
 
 
 @pytest.mark.parametrize("name", ["zeros.pcap.gz", "zeros.csv.gz", "zeros.json.gz"])

@@ -13,7 +13,7 @@ import pytest
 
 from crossgate.core.model.errors import PlanError
 from crossgate.formats.readers.logs import LogLines, log_batches, pattern_of
-from crossgate.formats.readers.names import Column
+from crossgate.formats.readers.names import TrafficColumn
 from crossgate.formats.readers.traffic import Traffic
 from tests.conftest import Run
 from tests.documents import checked
@@ -117,7 +117,7 @@ def test_a_log_says_what_a_table_of_the_same_flows_does(tmp_path: Path, seed: in
     )
     seen = []
     for path, own in ((table, None), (keys, None), (free, pattern_of(pattern))):
-        traffic = Traffic([path], {Column.VERDICT: "action"}, NOW_US, own, UTC)
+        traffic = Traffic([path], {TrafficColumn.VERDICT: "action"}, NOW_US, own, UTC)
         seen.append([batch for batch, _ in traffic.batches()])
     for other in seen[1:]:
         for family, one in seen[0][0].items():

@@ -17,7 +17,7 @@ from crossgate.core.model.address import Family, parse_address
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.packet import Packet
 from crossgate.core.traffic.seen import Seen
-from crossgate.formats.readers.names import Column, told_columns
+from crossgate.formats.readers.names import TrafficColumn, told_columns
 from crossgate.formats.readers.traffic import Traffic
 
 NOW = 1_700_000_000_000_000
@@ -156,7 +156,7 @@ def test_what_a_device_decided(
         path.write_text(csv_text(rows))
     else:
         parquet.write_table(pa.Table.from_pylist(rows), str(path))
-    batches = list(Traffic([path], {Column.VERDICT: name}, NOW).batches())
+    batches = list(Traffic([path], {TrafficColumn.VERDICT: name}, NOW).batches())
     assert [bits for batch, _ in batches for seen in batch.values() for bits in seen.said] == said
 
 
@@ -168,7 +168,7 @@ def test_what_says_nothing_of_a_verdict_is_told(tmp_path: Path, name: str, cell:
     path = tmp_path / "log.csv"
     path.write_text(csv_text([ROWS[0] | {name: cell}]))
     with pytest.raises(PlanError, match=f"row 1 of column {name}: '{cell}' is no verdict; one is"):
-        list(Traffic([path], {Column.VERDICT: name}, NOW).batches())
+        list(Traffic([path], {TrafficColumn.VERDICT: name}, NOW).batches())
 
 
 @pytest.mark.parametrize(

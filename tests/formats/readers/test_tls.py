@@ -9,7 +9,7 @@ from pathlib import Path
 from crossgate.core.model.address import parse_address
 from crossgate.core.model.tls import Hello, suite_names
 from crossgate.demo.wire import hello
-from crossgate.formats.readers.capture import Account, Chosen, Source, read_capture
+from crossgate.formats.readers.capture import Account, CaptureSource, ServerChoice, read_capture
 from crossgate.formats.readers.tls import server_hello
 
 
@@ -46,5 +46,7 @@ def test_a_hello_that_is_seen_twice_counts_once(tmp_path: Path) -> None:
         octets += struct.pack("<IIII", 1, microseconds, len(packet), len(packet)) + packet
     (tmp_path / "tls.pcap").write_bytes(octets)
     account = Account()
-    list(read_capture(Source(tmp_path / "tls.pcap", None, "tls.pcap"), account, "tls.pcap"))
-    assert account.hellos == Counter({Chosen(parse_address("10.0.0.2"), 443, 0x0304, 0x1301): 2})
+    list(read_capture(CaptureSource(tmp_path / "tls.pcap", None, "tls.pcap"), account, "tls.pcap"))
+    assert account.hellos == Counter(
+        {ServerChoice(parse_address("10.0.0.2"), 443, 0x0304, 0x1301): 2}
+    )

@@ -13,7 +13,7 @@ nothing.
 """
 
 
-class Names(NamedTuple):
+class AlikeNames(NamedTuple):
     """Names that are treated alike."""
 
     names: tuple[str, ...]
@@ -26,7 +26,7 @@ class Names(NamedTuple):
 
 def names_alike(
     senders: Sequence[str], receivers: Sequence[str], told: Told
-) -> tuple[list[Names], list[Names]]:
+) -> tuple[list[AlikeNames], list[AlikeNames]]:
     """Return the senders and the receivers of a grid; where there are many, those treated alike
     share a row or column.
 
@@ -43,7 +43,7 @@ def names_alike(
     return _rows(senders, receivers, told), _rows(receivers, senders, turned)
 
 
-def example_of(one: Names, other: Names) -> tuple[str, str]:
+def example_of(one: AlikeNames, other: AlikeNames) -> tuple[str, str]:
     """Return a sender and a receiver that represent two groups of names, two different ones where
     possible.
     """
@@ -51,7 +51,7 @@ def example_of(one: Names, other: Names) -> tuple[str, str]:
     return next(pairs, (one.names[0], other.names[0]))
 
 
-def rows_alike(senders: Sequence[str], receivers: Sequence[str], told: Told) -> list[Names]:
+def rows_alike(senders: Sequence[str], receivers: Sequence[str], told: Told) -> list[AlikeNames]:
     """Return senders, joined where all their rows read alike; a name has no cell for itself, so
     that cell fits any other.
     """
@@ -67,21 +67,21 @@ def rows_alike(senders: Sequence[str], receivers: Sequence[str], told: Told) -> 
                 break
         else:
             found.append(([sender], own))
-    return [Names(tuple(names)) for names, _ in found]
+    return [AlikeNames(tuple(names)) for names, _ in found]
 
 
 _ANY = object()
 
 
-def _each(names: Sequence[str]) -> list[Names]:
-    return [Names((each,)) for each in names]
+def _each(names: Sequence[str]) -> list[AlikeNames]:
+    return [AlikeNames((each,)) for each in names]
 
 
-def _rows(senders: Sequence[str], receivers: Sequence[str], told: Told) -> list[Names]:
+def _rows(senders: Sequence[str], receivers: Sequence[str], told: Told) -> list[AlikeNames]:
     return rows_alike(senders, receivers, told) if len(senders) > MANY else _each(senders)
 
 
-def _among(names: Sequence[str], told: Told) -> list[Names]:
+def _among(names: Sequence[str], told: Told) -> list[AlikeNames]:
     numbers: dict[object, int] = {}
     rows = [
         [numbers.setdefault(told(one, other), len(numbers)) for other in names] for one in names
@@ -102,7 +102,7 @@ def _among(names: Sequence[str], told: Told) -> list[Names]:
                 break
         else:
             found.append([name])
-    return [Names(tuple(names[each] for each in several)) for several in found]
+    return [AlikeNames(tuple(names[each] for each in several)) for several in found]
 
 
 def _same_but(here: list[int], there: list[int], one: int, other: int) -> bool:

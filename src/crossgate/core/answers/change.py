@@ -45,7 +45,7 @@ if TYPE_CHECKING:
     from numpy.typing import NDArray
 
 
-class Change:
+class PlanChange:
     """The change from one plan to another; `new` is a session made beside `old`, a fresh one where
     the given one is not. An edit that only gave something another name says what was `renamed`.
     """

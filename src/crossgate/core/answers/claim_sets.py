@@ -19,7 +19,7 @@ from crossgate.core.traffic.courses import Opening, openings, segments
 from crossgate.core.traffic.session import Session
 
 
-class Part(NamedTuple):
+class ClaimPart(NamedTuple):
     """What a claim demands of some packets: the opening packets, the demand, and whether it is met
     by packets that find no path.
     """
@@ -29,7 +29,7 @@ class Part(NamedTuple):
     without_way: bool
 
 
-class Said(NamedTuple):
+class ClaimDemand(NamedTuple):
     """What a claim demands of some opening packets."""
 
     claim: Claim
@@ -41,15 +41,15 @@ class ClaimsAsSets:
 
     def __init__(self, session: Session) -> None:
         self._session, self._network = session, session.network
-        self._says: dict[Promise, list[Said]] = {}
+        self._says: dict[Promise, list[ClaimDemand]] = {}
 
-    def says(self, promise: Promise) -> list[Said]:
+    def says(self, promise: Promise) -> list[ClaimDemand]:
         """Return all that a claim of the plan demands, whether it holds or not."""
         if promise not in self._says:
             self._says[promise] = list(self._said(promise))
         return self._says[promise]
 
-    def _said(self, promise: Promise) -> Iterator[Said]:
+    def _said(self, promise: Promise) -> Iterator[ClaimDemand]:
         for family in Family:
             if promise.over in (None, family):
                 source, destination = self.ends(promise, family)
@@ -57,7 +57,9 @@ class ClaimsAsSets:
                 for part in self.parts(promise, family) if source and destination else ():
                     regions = (each.region.common(between) for each in part.begun)
                     yield from (
-                        Said(part.claim.claim, region) for region in regions if region is not None
+                        ClaimDemand(part.claim.claim, region)
+                        for region in regions
+                        if region is not None
                     )
 
     def ends(self, promise: Promise, family: Family) -> tuple[AddressSet, AddressSet]:
@@ -68,7 +70,7 @@ class ClaimsAsSets:
         source, destination = claim_ends(self._network.plan, promise, family)
         return _machines(family, senders, source), _machines(family, receivers, destination)
 
-    def parts(self, promise: Promise, family: Family) -> list[Part]:
+    def parts(self, promise: Promise, family: Family) -> list[ClaimPart]:
         """Return what a claim demands of packets of a family; nothing where its service has no part
         in it.
         """
@@ -80,14 +82,14 @@ class ClaimsAsSets:
             return (
                 []
                 if begun is None
-                else [Part(promise, begun, promise.claim is Claim.DENY and deny_without_way)]
+                else [ClaimPart(promise, begun, promise.claim is Claim.DENY and deny_without_way)]
             )
         off_subnet = is_elsewhere(plan, promise)
         permitted = {
             service: self._begun(promise, service, family) or [] for service in promise.services
         }
         parts = [
-            Part(promise.claim(Claim.PERMIT, service, promise.destination), begun, off_subnet)
+            ClaimPart(promise.claim(Claim.PERMIT, service, promise.destination), begun, off_subnet)
             for service, begun in permitted.items()
             if begun
         ]
@@ -100,7 +102,7 @@ class ClaimsAsSets:
                 PacketSet.of(region) - PacketSet.of(*regions) if regions else PacketSet.of(region)
             )
             rest += [Opening(course, each) for each in left.regions()]
-        return [*parts, Part(promise.claim(Claim.DENY, "ip", promise.destination), rest, True)]
+        return [*parts, ClaimPart(promise.claim(Claim.DENY, "ip", promise.destination), rest, True)]
 
     def _begun(self, promise: Promise, service: str, family: Family) -> list[Opening] | None:
         """Return the packets of a family that open conversations of a service as a claim means it;

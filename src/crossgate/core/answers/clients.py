@@ -15,7 +15,7 @@ from crossgate.core.sets.minimise import SetLine, fewest_lines
 from crossgate.core.sets.region import ALL_PORTS, every_packet
 
 
-class Told(NamedTuple):
+class ClientLines(NamedTuple):
     """Answers as lines: all of them, the part that comes from client ports, and the packets that
     examples are taken from.
     """
@@ -25,7 +25,7 @@ class Told(NamedTuple):
     packets: list[PacketSet]
 
 
-class Written(Protocol):
+class WrittenPackets(Protocol):
     """Some packets, and these with the hidden addresses of their flow."""
 
     @property
@@ -37,15 +37,15 @@ class Written(Protocol):
         """The packets with the hidden addresses, which are written in fewer lines."""
 
 
-def told(answers: Sequence[Written], ports: tuple[int, int], stray: bool) -> Told:
+def told(answers: Sequence[WrittenPackets], ports: tuple[int, int], stray: bool) -> ClientLines:
     """Return some answers of one family as lines; `stray` packets open no conversation and have no
     client.
     """
     written, packets = [each.written for each in answers], [each.packets for each in answers]
     lines = fewest_lines(written)
     if stray or all(each.source_ports == ALL_PORTS for line in lines for each in line.services):
-        return Told(lines, lines, packets)
-    return Told(lines, client_lines(written, ports), from_clients(packets, ports) or packets)
+        return ClientLines(lines, lines, packets)
+    return ClientLines(lines, client_lines(written, ports), from_clients(packets, ports) or packets)
 
 
 def from_clients(sets: Sequence[PacketSet], ports: tuple[int, int]) -> list[PacketSet]:

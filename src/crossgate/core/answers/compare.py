@@ -14,7 +14,7 @@ from __future__ import annotations
 from collections.abc import Callable, Hashable, Iterable, Iterator, Mapping, Sequence
 from typing import Any, NamedTuple
 
-from crossgate.core.answers.change import Change
+from crossgate.core.answers.change import PlanChange
 from crossgate.core.answers.clients import told
 from crossgate.core.answers.compared_pairs import (
     ComparedPair,
@@ -22,7 +22,7 @@ from crossgate.core.answers.compared_pairs import (
     compared_pairs,
     compared_states,
 )
-from crossgate.core.answers.difference import Difference, Fate, ListDifference
+from crossgate.core.answers.difference import ComparedFate, Difference, ListDifference
 from crossgate.core.answers.list_changes import asks_for_tls
 from crossgate.core.conversation.rules import HANDSHAKE, OPENING, Leg, script
 from crossgate.core.conversation.verdict import Verdict
@@ -79,8 +79,8 @@ class Differing(NamedTuple):
     """
 
     stray: bool
-    was: Fate
-    now: Fate
+    was: ComparedFate
+    now: ComparedFate
     packets: PacketSet
     written: PacketSet
 
@@ -221,7 +221,7 @@ def _to_try(
     return found
 
 
-def _fate(answer: Answer, other: Answer) -> Fate:
+def _fate(answer: Answer, other: Answer) -> ComparedFate:
     decided, decisive = answer.stopped.stop, other.stopped.stop
     if decided is None and decisive is not None:
         decided = next(
@@ -237,7 +237,7 @@ def _fate(answer: Answer, other: Answer) -> Fate:
         ending.stop is not None and ending.stop.decider.action is Action.REJECT
         for ending in answer.endings
     )
-    return Fate(answer.verdict, told, decided)
+    return ComparedFate(answer.verdict, told, decided)
 
 
 PairKey = tuple[Hashable, ...]
@@ -253,7 +253,7 @@ class ComparedTraffic:
     and the states in which they are compared.
     """
 
-    def __init__(self, change: Change, missed: list[TooManyPieces] | None) -> None:
+    def __init__(self, change: PlanChange, missed: list[TooManyPieces] | None) -> None:
         self.old, self.new = change.old, change.new
         self.pairs = [pair for family in Family for pair in compared_pairs(change, family, missed)]
         before, after = (
@@ -301,7 +301,7 @@ def differences(
     new: Session,
     tell: Tell | None = None,
     missed: list[TooManyPieces] | None = None,
-    change: Change | None = None,
+    change: PlanChange | None = None,
     ahead: Callable[[ComparedTraffic], Found] | None = None,
 ) -> list[Difference]:
     """Return all traffic that two plans treat differently, in every state of their conditions;
@@ -311,7 +311,7 @@ def differences(
     compared elsewhere. Pairs whose traffic falls into too many pieces are added to `missed`;
     without it, `TooManyPieces` is raised.
     """
-    traffic = ComparedTraffic(change or Change(old, new), missed)
+    traffic = ComparedTraffic(change or PlanChange(old, new), missed)
     pairs, states, ports = traffic.pairs, traffic.states, traffic.new.plan.client_ports
     if not pairs:
         return []
@@ -322,7 +322,8 @@ def differences(
     for state, comparison, keys in traffic.each_state(range(len(pairs))):
         (_, _, beyond, hello), moment = moments[state]
         groups: dict[
-            tuple[Family, bool, bool, bool, Fate, Fate], dict[Hashable, list[Differing]]
+            tuple[Family, bool, bool, bool, ComparedFate, ComparedFate],
+            dict[Hashable, list[Differing]],
         ] = {}
         for nth, key in keys:
             if tell is not None:

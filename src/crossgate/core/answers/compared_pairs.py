@@ -10,7 +10,7 @@ from functools import cache
 from itertools import product
 from typing import Any, NamedTuple
 
-from crossgate.core.answers.change import Change
+from crossgate.core.answers.change import PlanChange
 from crossgate.core.model.accesslist import AccessList, AnyList
 from crossgate.core.model.address import Family, Pattern
 from crossgate.core.model.condition import State
@@ -56,7 +56,7 @@ class ComparedPair(NamedTuple):
 
 
 def compared_pairs(
-    change: Change, family: Family, missed: list[TooManyPieces] | None
+    change: PlanChange, family: Family, missed: list[TooManyPieces] | None
 ) -> Iterator[ComparedPair]:
     """Yield the traffic between any two address classes of both plans that can be treated
     differently; classes treated alike are one.

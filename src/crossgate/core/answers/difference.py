@@ -16,7 +16,7 @@ from crossgate.core.sets.frame import PacketSet
 from crossgate.core.sets.minimise import SetLine
 
 
-class Fate(NamedTuple):
+class ComparedFate(NamedTuple):
     """What becomes of conversations in one of two plans: their verdict, whether the sender is told
     of a denial, and which line decided.
 
@@ -61,8 +61,8 @@ class Difference(NamedTuple):
     family: Family
     stray: bool
     devices: bool
-    was: Fate
-    now: Fate
+    was: ComparedFate
+    now: ComparedFate
     lines: list[SetLine]
     clients: list[SetLine]
     packet: Packet

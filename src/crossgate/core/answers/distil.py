@@ -26,8 +26,8 @@ from typing import NamedTuple
 import numpy as np
 
 from crossgate.core.answers.distilled_groups import Counts, loosened, rounded_up
-from crossgate.core.answers.entry_words import EntryWords, Word
-from crossgate.core.answers.groups import MOST_GROUPS, Group, Kind, Term, grouped
+from crossgate.core.answers.entry_words import EndWord, EntryWords
+from crossgate.core.answers.groups import MOST_GROUPS, FlowGroup, Kind, Term, grouped
 from crossgate.core.model import iana
 from crossgate.core.model.address import (
     Family,
@@ -72,8 +72,8 @@ class _Entry(NamedTuple):
     """
 
     distilled: Distilled
-    source: Word
-    destination: Word
+    source: EndWord
+    destination: EndWord
     terms: frozenset[Term]
     keys: tuple[Kind, ...]
 
@@ -319,7 +319,7 @@ class Distiller:
             not icmp or (term.number or 0) >> 8 in iana.ANSWERED[icmp_of(self.family)]
         )
 
-    def _split(self, group: Group, counts: Counts, room: float) -> list[_Entry] | None:
+    def _split(self, group: FlowGroup, counts: Counts, room: float) -> list[_Entry] | None:
         """Write a group as entries, each word for sources with each word for destinations; None
         where an entry has more unseen addresses than allowed.
         """
@@ -343,7 +343,7 @@ class Distiller:
         return None
 
     def _entry(
-        self, group: Group, source: Word, destination: Word, counts: Counts
+        self, group: FlowGroup, source: EndWord, destination: EndWord, counts: Counts
     ) -> _Entry | None:
         """Return the entry for a word for sources and one for destinations; None where nothing of
         it was seen.

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from math import ceil
 
-from crossgate.core.answers.groups import Group, Kind, Term
+from crossgate.core.answers.groups import FlowGroup, Kind, Term
 
 Counts = Mapping[Kind, int]
 """How many conversations there were from an address to another one for a term."""
@@ -18,7 +18,7 @@ def rounded_up(number: float) -> int:
     return -(-whole // unit) * unit
 
 
-def _seen(group: Group, counts: Counts) -> int:
+def _seen(group: FlowGroup, counts: Counts) -> int:
     """Return how many conversations of a group were seen."""
     return sum(
         (one, other, term) in counts
@@ -29,8 +29,8 @@ def _seen(group: Group, counts: Counts) -> int:
 
 
 def loosened(
-    groups: Sequence[Group], counts: Counts, room: float
-) -> list[tuple[Group, list[Group]]]:
+    groups: Sequence[FlowGroup], counts: Counts, room: float
+) -> list[tuple[FlowGroup, list[FlowGroup]]]:
     """Join groups of the same services as long as no more than `room` of each was not seen; return
     each with the groups that it was made of.
     """
@@ -46,7 +46,7 @@ def loosened(
         while before != len(left):
             before = len(left)
             for each in [each for each in left if each.terms == base.terms]:
-                whole = Group(
+                whole = FlowGroup(
                     base.sources | each.sources, base.destinations | each.destinations, base.terms
                 )
                 size = len(whole.sources) * len(whole.destinations)

@@ -29,7 +29,7 @@ _MOST_NAMED = 1 << 16
 """A name that has more addresses is only used where an entry is given room."""
 
 
-class Word(NamedTuple):
+class EndWord(NamedTuple):
     """A word for an end: the addresses that it stands for, how many these are, and all addresses
     that a list takes for it.
     """
@@ -120,7 +120,7 @@ class EntryWords:
                 return name
         return None
 
-    def for_exactly(self, addresses: frozenset[int]) -> list[Word]:
+    def for_exactly(self, addresses: frozenset[int]) -> list[EndWord]:
         """Return the fewest names and ranges that together stand for exactly these addresses."""
         named = self._named
         ways = [
@@ -129,7 +129,7 @@ class EntryWords:
         ]
         return min(ways, key=len)
 
-    def _written(self, addresses: frozenset[int], named: Sequence[Word]) -> list[Word]:
+    def _written(self, addresses: frozenset[int], named: Sequence[EndWord]) -> list[EndWord]:
         """Return names that lie inside some addresses, the largest first, and ranges for the
         rest.
         """
@@ -151,11 +151,11 @@ class EntryWords:
                 if len(patterns) == 1
                 else "-".join(format_address(self.family, each) for each in (run[0], run[-1]))
             )
-            found.append(Word(text, frozenset(run), len(run), patterns))
+            found.append(EndWord(text, frozenset(run), len(run), patterns))
         return found
 
     @cached_property
-    def _named(self) -> list[Word]:
+    def _named(self) -> list[EndWord]:
         """The plan's names for sets of addresses, the largest first."""
         devices = {
             address.value
@@ -171,7 +171,7 @@ class EntryWords:
                 members = frozenset(
                     value for each in own for value in range(each.first, each.last + 1)
                 ) - self._nobodys(name, own, devices)
-                few.append(Word(name, members, len(members), own))
+                few.append(EndWord(name, members, len(members), own))
         return sorted((each for each in few if each.members), key=lambda each: -each.size)
 
     def _nobodys(self, name: str, own: Sequence[Pattern], devices: set[int]) -> set[int]:
@@ -199,21 +199,21 @@ class EntryWords:
             if own:
                 yield name, own
 
-    def around(self, addresses: frozenset[int]) -> Word:
+    def around(self, addresses: frozenset[int]) -> EndWord:
         """Return the smallest name, prefix or range around some addresses."""
         low, high = min(addresses), max(addresses)
         whole = prefix_around(self.family, low, high)
-        ways = [Word(str(whole), addresses, whole.size, (whole,))]
+        ways = [EndWord(str(whole), addresses, whole.size, (whole,))]
         if high - low + 1 < whole.size:
             text = f"{format_address(self.family, low)}-{format_address(self.family, high)}"
             ways.append(
-                Word(text, addresses, high - low + 1, range_patterns(self.family, low, high))
+                EndWord(text, addresses, high - low + 1, range_patterns(self.family, low, high))
             )
         for name, own in self._sets():
             if (len(own) > 1 or own[0].wildcard) and all(
                 any(each.contains(value) for each in own) for value in addresses
             ):
-                ways.append(Word(name, addresses, sum(each.size for each in joined(own)), own))
+                ways.append(EndWord(name, addresses, sum(each.size for each in joined(own)), own))
         return min(ways, key=lambda each: (each.size, each.text[0].isdigit()))
 
 

@@ -334,7 +334,7 @@ def service_in(plan: Plan, text: str, family: Family) -> Service | None:
         return None
 
 
-class Change(NamedTuple):
+class CellChange(NamedTuple):
     """A cell that two plans answer differently in one family; None for a plan that has no such
     cell.
     """
@@ -347,7 +347,7 @@ class Change(NamedTuple):
     now: tuple[Verdict, ...] | None
 
 
-def changes(before: Iterable[Cell], after: Iterable[Cell]) -> Iterator[Change]:
+def changes(before: Iterable[Cell], after: Iterable[Cell]) -> Iterator[CellChange]:
     """Yield the cells that differ between two grids."""
     old = {(cell.source, cell.destination, cell.service): cell.verdicts() for cell in before}
     new = {(cell.source, cell.destination, cell.service): cell.verdicts() for cell in after}
@@ -355,4 +355,4 @@ def changes(before: Iterable[Cell], after: Iterable[Cell]) -> Iterator[Change]:
         was, now = old.get(key, {}), new.get(key, {})
         for family in Family:
             if was.get(family) != now.get(family):
-                yield Change(*key, family, was.get(family), now.get(family))
+                yield CellChange(*key, family, was.get(family), now.get(family))

@@ -128,7 +128,7 @@ class Grid(NamedTuple):
         return f"<Grid {sizes} cells={len(self.cells)}>"
 
 
-class Ends(NamedTuple):
+class GridEnds(NamedTuple):
     """The words that a person names ends with, and whether the hosts of sets are meant, one by
     one.
     """
@@ -142,7 +142,7 @@ def grid_of(
     plan: Plan,
     when: When,
     services: Sequence[str],
-    ends: Ends,
+    ends: GridEnds,
     other: Plan | None = None,
     missed: list[TooManyPieces] | None = None,
     tell: Tell | None = None,

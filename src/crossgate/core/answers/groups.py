@@ -44,7 +44,7 @@ Kind = tuple[int, int, Term]
 """Conversations that are alike: an opener, whom it writes to, and what for."""
 
 
-class Group(NamedTuple):
+class FlowGroup(NamedTuple):
     """All of these sources to all of these destinations for all of these terms."""
 
     sources: frozenset[int]
@@ -52,7 +52,7 @@ class Group(NamedTuple):
     terms: frozenset[Term]
 
 
-def grouped(keys: Sequence[Kind], most: int) -> list[Group]:
+def grouped(keys: Sequence[Kind], most: int) -> list[FlowGroup]:
     """Group keys that agree in two of sources, destinations and terms, again and again; each key is
     in exactly one group.
 
@@ -98,13 +98,13 @@ def _put_together(sums: list[NDArray[np.uint64]], joining: Sequence[int]) -> Ind
     return group
 
 
-def _products(keys: Sequence[Kind], group: Indices) -> list[Group]:
+def _products(keys: Sequence[Kind], group: Indices) -> list[FlowGroup]:
     """Return the groups of some keys, given the number of each key's group."""
     members: list[list[Kind]] = [[] for _ in range(int(group.max()) + 1)]
     for key, number in zip(keys, group.tolist(), strict=True):
         members[number].append(key)
-    return [Group(*map(frozenset, zip(*each, strict=True))) for each in members]
+    return [FlowGroup(*map(frozenset, zip(*each, strict=True))) for each in members]
 
 
-def _size(group: Group) -> int:
+def _size(group: FlowGroup) -> int:
     return len(group.sources) * len(group.destinations) * len(group.terms)

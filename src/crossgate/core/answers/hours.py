@@ -40,7 +40,7 @@ class Opened(StrEnum):
     STOPPED = "stopped"
 
 
-class Turn(NamedTuple):
+class OpenTurn(NamedTuple):
     """What becomes of an open connection once its conversation would be denied, at the device or
     host that denies it; and the line that decides about its next packet, None where no list is
     asked.
@@ -60,7 +60,7 @@ class Stretch(NamedTuple):
     start: datetime
     end: datetime | None
     trace: Trace
-    turn: Turn | None
+    turn: OpenTurn | None
 
     @property
     def fares(self) -> Verdict:
@@ -68,7 +68,7 @@ class Stretch(NamedTuple):
         return self.trace.verdict if self.trace.differing is None else Verdict.VARIES
 
 
-class Hours(NamedTuple):
+class ConversationHours(NamedTuple):
     """How the verdict on a conversation changes until a time: the stretches that begin before it,
     and the one that comes `then`, None where nothing changes any more.
     """
@@ -88,7 +88,9 @@ class Hours(NamedTuple):
         return self.stretches[1] if len(self.stretches) > 1 else self.then
 
 
-def hours(network: Network, conversation: Conversation, when: When, until: datetime) -> Hours:
+def hours(
+    network: Network, conversation: Conversation, when: When, until: datetime
+) -> ConversationHours:
     """Return how the verdict on a conversation changes from a time on, until another one."""
     plan = network.plan
     traced = _by_state(network, conversation, when)
@@ -103,9 +105,9 @@ def hours(network: Network, conversation: Conversation, when: When, until: datet
         turn = _turn(network, last.trace, trace, when, moment)
         then = Stretch(moment, None, trace, turn)
         if moment >= until:
-            return Hours(until, tuple(found), then)
+            return ConversationHours(until, tuple(found), then)
         found.append(then)
-    return Hours(until, tuple(found), None)
+    return ConversationHours(until, tuple(found), None)
 
 
 def _by_state(
@@ -147,7 +149,7 @@ def _fares(trace: Trace) -> tuple[object, ...]:
 
 def _turn(
     network: Network, before: Trace, after: Trace, when: When, moment: datetime
-) -> Turn | None:
+) -> OpenTurn | None:
     """Return what becomes of open, permitted connections whose conversation is denied from a moment
     on; None where that is not the case.
     """
@@ -159,10 +161,10 @@ def _turn(
     at = decided.crossing.point
     remembers = decided.crossing.remembered_by
     if remembers in network.stateful:
-        return Turn(Opened.REMEMBERED, str(remembers), None)
+        return OpenTurn(Opened.REMEMBERED, str(remembers), None)
     packet = packet_there(after.conversation, after.legs[-1].leg, decided)
     if packet.flags is not None:
         packet = packet._replace(flags=ACK)
     decider = decided.access_list.decide(packet, network.plan.state_at(when._replace(at=moment)))
     opened = Opened.PERMITTED if decider.permits else Opened.STOPPED
-    return Turn(opened, at.device or at.owner, decider)
+    return OpenTurn(opened, at.device or at.owner, decider)

@@ -10,7 +10,7 @@ import numpy as np
 
 from crossgate.core.answers.replay import list_lines
 from crossgate.core.answers.replay_clock import Clock
-from crossgate.core.answers.sums import Line, Sort, Sorts, Sum
+from crossgate.core.answers.sums import ConversationSort, Sum, SumColumns, UsedLine
 from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.lists.index import ListIndex
 from crossgate.core.model.accesslist import AccessList
@@ -41,7 +41,7 @@ class ListReplay:
         self._number = self._asked.lists.index(access_list)
         self.packets, self.octets, self.foreign = 0, 0, 0
         """How many packets were asked, their octets, and how many are of the other family."""
-        self._denied = Sorts()
+        self._denied = SumColumns()
         self.rates = Rates()
         self._indexes: dict[State, ListIndex] = {}
 
@@ -119,10 +119,10 @@ class ListReplay:
             self._indexes[state] = ListIndex(self.access_list, state)
         return self._indexes[state]
 
-    def denied(self) -> dict[Sort, Sum]:
+    def denied(self) -> dict[ConversationSort, Sum]:
         """Return what the list denied."""
         return self._denied.found(self._asked.lists, compared=False)
 
-    def lines(self) -> list[Line]:
+    def lines(self) -> list[UsedLine]:
         """Return the list's lines with how often each decided."""
         return list_lines(self.access_list, self._asked.hits[self._number])

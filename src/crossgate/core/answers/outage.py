@@ -26,7 +26,7 @@ _MOST_PAIRS = 2_000
 """A claim about more pairs of address classes is looked at whatever is down."""
 
 
-class Part(NamedTuple):
+class DownPart(NamedTuple):
     """A part of the network that can fail: its name, and the points that carry nothing then."""
 
     name: str
@@ -36,7 +36,7 @@ class Part(NamedTuple):
 class Outage(NamedTuple):
     """A part that is down, and the claims that hold without that but not with it."""
 
-    part: Part
+    part: DownPart
     broken: tuple[Verified, ...]
 
 
@@ -57,12 +57,12 @@ def down_point(plan: Plan, word: str) -> Point:
     )
 
 
-def parts(plan: Plan) -> Iterator[Part]:
+def parts(plan: Plan) -> Iterator[DownPart]:
     """Yield each device, then each link between devices: a subnet of exactly two, an interface
     where there are more, a cable between switches.
     """
     for device in plan.devices.values():
-        yield Part(device.name, (device.itself,))
+        yield DownPart(device.name, (device.itself,))
     on: dict[str, list[Point]] = {}
     for interface in (
         each for device in plan.devices.values() for each in device.interfaces.values()
@@ -71,14 +71,14 @@ def parts(plan: Plan) -> Iterator[Part]:
             on.setdefault(interface.on, []).append(interface.point)
     for segment, points in on.items():
         if len(points) == 2 and segment not in plan.with_machines:
-            yield Part(" to ".join(map(str, points)), tuple(points))
+            yield DownPart(" to ".join(map(str, points)), tuple(points))
         elif len({point.device for point in points}) > 1:
-            yield from (Part(str(point), (point,)) for point in points)
+            yield from (DownPart(str(point), (point,)) for point in points)
     seen: set[frozenset[Point]] = set()
     for port in (each for device in plan.devices.values() for each in device.ports.values()):
         if port.to is not None and frozenset((port.point, port.to)) not in seen:
             seen.add(frozenset((port.point, port.to)))
-            yield Part(f"{port.point} to {port.to}", (port.point, port.to))
+            yield DownPart(f"{port.point} to {port.to}", (port.point, port.to))
 
 
 def any_one_down(session: Session, results: Sequence[Verified]) -> Iterator[Outage]:
@@ -96,7 +96,7 @@ class Outages:
         self._session = session
         self._held = [(each, carriers(session, each)) for each in held]
 
-    def of(self, part: Part) -> Outage:
+    def of(self, part: DownPart) -> Outage:
         """Return the claims that do not hold with a part down.
 
         Claims that name it as an end are left out, since they would be about nothing.
@@ -135,7 +135,7 @@ def carriers(session: Session, expectation: Promise) -> set[Point] | None:
     )
 
 
-def _names(plan: Plan, expectation: Promise, part: Part) -> bool:
+def _names(plan: Plan, expectation: Promise, part: DownPart) -> bool:
     """Whether an end of a claim is the part that is down, or a point of it."""
     ends = (expectation.source, expectation.destination)
     own = {str(point) for point in part.points} | {

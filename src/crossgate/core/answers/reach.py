@@ -7,7 +7,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Sequence
 from typing import NamedTuple
 
-from crossgate.core.answers.clients import Told, from_clients, told
+from crossgate.core.answers.clients import ClientLines, from_clients, told
 from crossgate.core.conversation.rules import Decided
 from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.model.address import Family
@@ -29,7 +29,7 @@ from crossgate.core.traffic.question import Answer, answers
 from crossgate.core.traffic.session import Session
 
 
-class Part(NamedTuple):
+class ReachPart(NamedTuple):
     """Packets with the same fate, as lines: the verdict, the list that stopped them, whether on the
     way back, and an example packet.
 
@@ -67,7 +67,7 @@ class Reached(NamedTuple):
 
     family: Family
     devices: bool
-    parts: list[Part]
+    parts: list[ReachPart]
 
     def __repr__(self) -> str:
         who = "devices" if self.devices else "machines"
@@ -168,7 +168,7 @@ def _parts(
     begun: Sequence[Opening],
     tell: Tell | None,
     missed: list[TooManyPieces] | None,
-) -> list[Part]:
+) -> list[ReachPart]:
     """Return the fates of what some flows open: first what gets through, last what lists deny by
     their otherwise line.
     """
@@ -183,11 +183,13 @@ def _parts(
                 stopped = answer.stopped
                 back = stopped.stop is not None and stopped.leg.returns and not stopped.leg.settles
                 pieces.setdefault(_Fate(answer.verdict, stopped.stop, back), []).append(answer)
-    plan, parts, unwritten = asking.network.plan, list[Part](), list[TooManyPieces]()
+    plan, parts, unwritten = asking.network.plan, list[ReachPart](), list[TooManyPieces]()
     stray = any(each.course.stray for each in begun)
     for fate, several in pieces.items():
         sets = [each.packets for each in several]
-        written = Told([], [], sets if stray else from_clients(sets, plan.client_ports) or sets)
+        written = ClientLines(
+            [], [], sets if stray else from_clients(sets, plan.client_ports) or sets
+        )
         with answered(
             (
                 "the list of all that is "
@@ -196,7 +198,9 @@ def _parts(
             unwritten,
         ):
             written = told(several, plan.client_ports, stray)
-        parts.append(Part(*fate, written.lines, written.clients, example(plan, written.packets)))
+        parts.append(
+            ReachPart(*fate, written.lines, written.clients, example(plan, written.packets))
+        )
     if len(unwritten) == 1 and len(unasked) == known:
         parts = [each if each.lines else each._replace(rest=True) for each in parts]
     elif unwritten and missed is None:

@@ -14,7 +14,7 @@ from typing import Any, NamedTuple
 import numpy as np
 
 from crossgate.core.answers.replay_clock import Clock
-from crossgate.core.answers.sums import Line, Sort, Stretch, Sum, Sums
+from crossgate.core.answers.sums import ConversationSort, Sum, Sums, SumStretch, UsedLine
 from crossgate.core.model.accesslist import AnyList, Decider, DeciderKey
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.condition import State
@@ -159,12 +159,12 @@ class Replay:
         self.tracer.asked.forget_hits()
         self.sums = Sums(hits=self.tracer.asked.hits)
 
-    def stopped(self) -> dict[Sort, Sum]:
+    def stopped(self) -> dict[ConversationSort, Sum]:
         """Return what was not permitted; with another plan, what that plan treats differently."""
         tracer = self.other or self.tracer
         return self.sums.sorts.found(tracer.asked.lists, self.other is not None)
 
-    def said_otherwise(self) -> dict[Sort, Sum]:
+    def said_otherwise(self) -> dict[ConversationSort, Sum]:
         """Return the conversations on which a device reported another decision than the plan's."""
         return self.sums.said.sorts.found(self.tracer.asked.lists, compared=True)
 
@@ -175,9 +175,9 @@ class Replay:
         own = self.tracer.asked.lists[number]
         return Decider(own, own.entries[place] if place < len(own.entries) else None)
 
-    def used(self) -> dict[Decider, dict[Sort, Sum]]:
+    def used(self) -> dict[Decider, dict[ConversationSort, Sum]]:
         """Return what each line permitted on the way there, by kind of conversation."""
-        found: dict[DeciderKey, tuple[Decider, dict[Sort, Sum]]] = {}
+        found: dict[DeciderKey, tuple[Decider, dict[ConversationSort, Sum]]] = {}
         for sort, each in self.sums.users.found(self.tracer.asked.lists, compared=False).items():
             if sort.decider is not None:
                 found.setdefault(sort.decider.key, (sort.decider, {}))[1][sort] = each
@@ -205,7 +205,7 @@ class Replay:
             hits = self.tracer.asked.hits
             before = [Hits(each.legs.copy(), each.packets.copy()) for each in hits]
             found = self._one_told(seen.take(rows), in_order)
-            stretch = self.sums.stretches.setdefault(begins, Stretch())
+            stretch = self.sums.stretches.setdefault(begins, SumStretch())
             stretch.add(found.seen, found.fates, hits, before)
             yield found
 
@@ -304,7 +304,7 @@ class Replay:
                         seen.counts[:, row].sum()
                     )
 
-    def lines(self) -> Iterator[tuple[AnyList[Any], list[Line]]]:
+    def lines(self) -> Iterator[tuple[AnyList[Any], list[UsedLine]]]:
         """Yield each placed list, and each closed place, with its lines and how often they
         decided.
         """
@@ -317,11 +317,11 @@ class Replay:
                 yield each, list_lines(each, hits)
 
 
-def list_lines(access_list: AnyList[Any], hits: Hits) -> list[Line]:
+def list_lines(access_list: AnyList[Any], hits: Hits) -> list[UsedLine]:
     """Return the lines of a list with how often each decided, the otherwise line last."""
     entries = (*access_list.entries, None)
     counts = zip(entries, hits.legs.tolist(), hits.packets.tolist(), strict=True)
-    return [Line(Decider(access_list, entry), legs, packets) for entry, legs, packets in counts]
+    return [UsedLine(Decider(access_list, entry), legs, packets) for entry, legs, packets in counts]
 
 
 def _in_order(seen: Seen) -> Indices:

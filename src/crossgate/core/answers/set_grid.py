@@ -13,7 +13,7 @@ from crossgate.core.model.conditions import When
 from crossgate.core.model.service import Service
 from crossgate.core.network.address_classes import AddressClass, meant
 from crossgate.core.network.endpoints import EndpointSet, endpoint_set
-from crossgate.core.network.nodes import Outcome
+from crossgate.core.network.nodes import SequenceEnd
 from crossgate.core.sets.effort import TooManyPieces, answered
 from crossgate.core.traffic.between import Flow, flows
 from crossgate.core.traffic.courses import openings
@@ -87,7 +87,7 @@ class SetGrid:
             begun = openings(service, family, self.plan.client_ports)
             if not any(each.region.meets(flow.region) for each in begun):
                 continue  # it is of other services
-            if not any(Outcome.LOST in each.ends for each in flow.every) and not lists_on(
+            if not any(SequenceEnd.LOST in each.ends for each in flow.every) and not lists_on(
                 self.session.network, flow.every, family
             ):
                 found.add(Verdict.PERMITTED)  # nothing stands on any way

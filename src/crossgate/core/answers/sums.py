@@ -56,7 +56,7 @@ class Sum:
         self.octets += int(picked(seen.octets, rows).sum())
 
 
-class Sort(NamedTuple):
+class ConversationSort(NamedTuple):
     """Conversations that differ only in the client's port: the ends, the service, the verdict, and
     the line that stopped them.
 
@@ -72,7 +72,7 @@ class Sort(NamedTuple):
     was: Verdict | None = None
 
 
-class Line(NamedTuple):
+class UsedLine(NamedTuple):
     """A line of a list, how many legs of conversations it decided, and the packets that these stand
     for.
     """
@@ -105,7 +105,7 @@ with.
 """
 
 
-class Sorts:
+class SumColumns:
     """Sums by kind of conversation, as columns."""
 
     def __init__(self) -> None:
@@ -153,7 +153,7 @@ class Sorts:
         keys[:, -2] = self._renumbered(places)[keys[:, -2]]
         self._put(packets.family, _Rows(keys, packets, np.stack(numbers, axis=1)))
 
-    def include(self, other: Sorts) -> None:
+    def include(self, other: SumColumns) -> None:
         """Add the sums of another part of the traffic, which numbers its crossings by itself."""
         mapped = self._renumbered(other.places)
         for family, parts in other._rows.items():
@@ -179,11 +179,11 @@ class Sorts:
         if later >= max(_LEAST_ADDED_UP, len(kept[0].keys)):
             self._rows[family] = [_joined(kept)]
 
-    def found(self, lists: Sequence[AnyList[Any]], compared: bool) -> dict[Sort, Sum]:
+    def found(self, lists: Sequence[AnyList[Any]], compared: bool) -> dict[ConversationSort, Sum]:
         """Return the sums by kind; `lists` are the plan's in their order, `compared` says whether
         they have a `was`.
         """
-        found: dict[Sort, Sum] = {}
+        found: dict[ConversationSort, Sum] = {}
         for parts in self._rows.values():
             whole = _joined(parts)
             for row, (numbers, fate) in enumerate(
@@ -195,14 +195,14 @@ class Sorts:
 
     def _sort(
         self, packet: Packet, lists: Sequence[AnyList[Any]], fate: list[int], compared: bool
-    ) -> Sort:
+    ) -> ConversationSort:
         verdict, number, entry, crossing, was = fate
         decider = None
         if number != NO_PLACE:
             decider = Decider(lists[number], lists[number].entries[entry] if entry >= 0 else None)
         # A conversation is named by what opens it, whatever flags its packets have.
         service = service_label(packet if packet.flags is None else packet._replace(flags=SYN))
-        return Sort(
+        return ConversationSort(
             Address(packet.family, packet.source),
             Address(packet.family, packet.destination),
             service,
@@ -213,7 +213,7 @@ class Sorts:
         )
 
 
-def _rank(sort: Sort) -> tuple[Address, Address, str, str, str, str]:
+def _rank(sort: ConversationSort) -> tuple[Address, Address, str, str, str, str]:
     line = "" if sort.decider is None else sort.decider.name
     return (
         sort.source,
@@ -241,14 +241,14 @@ def verdict_numbered(number: int) -> Verdict | None:
 
 
 @dataclass
-class Said:
+class SaidByDevices:
     """How the plan's verdicts compare with the decisions that devices reported."""
 
     agreeing: Sum = field(default_factory=Sum)
     differing: Sum = field(default_factory=Sum)
     untold: Sum = field(default_factory=Sum)
     """Conversations of which nothing is said, or that have no place in the plan."""
-    sorts: Sorts = field(default_factory=Sorts)
+    sorts: SumColumns = field(default_factory=SumColumns)
     """What differs; `was` is what the device is said to have decided."""
 
     def add(self, seen: Seen, fates: Fates, places: list[Crossing]) -> None:
@@ -267,7 +267,7 @@ class Said:
         was = np.where(permitted, DENIED, PERMITTED)
         self.sorts.add(seen, fates, places, np.flatnonzero(differs), was)
 
-    def include(self, other: Said) -> None:
+    def include(self, other: SaidByDevices) -> None:
         """Add the comparison of other conversations."""
         self.agreeing.include(other.agreeing)
         self.differing.include(other.differing)
@@ -276,7 +276,7 @@ class Said:
 
 
 @dataclass(slots=True)
-class Stretch:
+class SumStretch:
     """The conversations that began in a stretch of time: sums by verdict, None for those without a
     place in the plan, and how often lines decided, legs and packets, by the number of their list
     and their index in it.
@@ -298,7 +298,7 @@ class Stretch:
                 own = now.legs[line] - then.legs[line], now.packets[line] - then.packets[line]
                 self._include((access_list, line), int(own[0]), int(own[1]))
 
-    def include(self, other: Stretch) -> None:
+    def include(self, other: SumStretch) -> None:
         """Add other conversations of the same time."""
         for verdict, each in other.verdicts.items():
             self.verdicts.setdefault(verdict, Sum()).include(each)
@@ -322,10 +322,10 @@ class Sums:
     unmet: Sum = field(default_factory=Sum)
     unsettled: Sum = field(default_factory=Sum)
     """Conversations that lists ask of what TLS they speak, of which nothing tells it."""
-    sorts: Sorts = field(default_factory=Sorts)
+    sorts: SumColumns = field(default_factory=SumColumns)
     """What was not permitted, or with another plan what fares otherwise there."""
-    said: Said = field(default_factory=Said)
-    users: Sorts = field(default_factory=Sorts)
+    said: SaidByDevices = field(default_factory=SaidByDevices)
+    users: SumColumns = field(default_factory=SumColumns)
     """What lines permitted, by line, where that is asked for."""
     nowhere: dict[Address, int] = field(default_factory=dict)
     """Addresses that nobody in the plan can have, with the packets of their conversations."""
@@ -334,7 +334,7 @@ class Sums:
     """When the first one began and the last one ended, in microseconds."""
     hits: list[Hits] = field(default_factory=list)
     """What the lines of each list decided, in the order of the plan."""
-    stretches: dict[datetime, Stretch] = field(default_factory=dict)
+    stretches: dict[datetime, SumStretch] = field(default_factory=dict)
     """The same by hour or day, by when it begins, where that is asked for."""
 
     def span(self, first: int, last: int) -> None:
@@ -357,7 +357,7 @@ class Sums:
         if other.first is not None and other.last is not None:
             self.span(other.first, other.last)
         for begins, stretch in other.stretches.items():
-            self.stretches.setdefault(begins, Stretch()).include(stretch)
+            self.stretches.setdefault(begins, SumStretch()).include(stretch)
         for own, others in zip(self.hits, other.hits, strict=True):
             own.legs += others.legs
             own.packets += others.packets

@@ -21,7 +21,7 @@ from crossgate.core.sets.meaning import BUT, WordKind, meaning_of
 _MANY = (WordKind.SUBNET, WordKind.OUTSIDE, WordKind.GROUP)
 
 
-class Wanted(NamedTuple):
+class TraceWanted(NamedTuple):
     """One source, destination and service as they were named, and the conversations to trace for
     them.
     """
@@ -32,7 +32,7 @@ class Wanted(NamedTuple):
     conversations: tuple[Conversation, ...]
 
 
-class Choice(NamedTuple):
+class TraceLimits(NamedTuple):
     """What limits the conversations: the client's port, claimed source addresses, one family, and
     the TCP flags of a single segment. None and empty are for no limit.
     """
@@ -91,8 +91,8 @@ def asked(
     sources: Sequence[str],
     destinations: Sequence[str],
     services: Sequence[str],
-    choice: Choice,
-) -> list[Wanted]:
+    choice: TraceLimits,
+) -> list[TraceWanted]:
     """Return what to trace. Where several are asked for, pairs whose ends are one machine or share
     no family are left out.
 
@@ -100,7 +100,7 @@ def asked(
     no meaning there or is more than one packet.
     """
     check_services(network.plan, services)
-    found: list[Wanted] = []
+    found: list[TraceWanted] = []
     problem: PlanError | None = None
     several = len(sources) * len(destinations) > 1
     for source in sources:
@@ -110,7 +110,7 @@ def asked(
             for service in services:
                 try:
                     found.append(
-                        Wanted(
+                        TraceWanted(
                             source,
                             destination,
                             service,
@@ -140,7 +140,7 @@ def _alone(conversation: Conversation, flags: FlagTest | None) -> Conversation:
 
 
 def _conversations(
-    network: Network, source: str, destination: str, service: str, choice: Choice
+    network: Network, source: str, destination: str, service: str, choice: TraceLimits
 ) -> Iterator[Conversation]:
     """Yield the conversations between two ends: for each family that both have, each service that
     the word stands for.

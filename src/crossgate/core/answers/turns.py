@@ -14,7 +14,7 @@ from typing import NamedTuple, TypeVar
 Seen = TypeVar("Seen", bound=Hashable)
 
 
-class Turned(NamedTuple):
+class TurnedVersions(NamedTuple):
     """Two versions that give different answers; the `skipped` versions between them cannot be
     asked.
     """
@@ -26,7 +26,7 @@ class Turned(NamedTuple):
 
 def turns(
     count: int, look: Callable[[int], Hashable | None], every: bool = False
-) -> Iterator[Turned]:
+) -> Iterator[TurnedVersions]:
     """Yield where answers change among the versions 0, the newest, to `count` - 1, newest first.
 
     `look` returns a version's answer, None where it cannot be asked; equal answers are no change.
@@ -60,7 +60,9 @@ def _asked(look: Callable[[int], Hashable | None], wanted: int, low: int, high: 
     return next((each for each in around if look(each) is not None), None)
 
 
-def _between(look: Callable[[int], Hashable | None], newer: int, older: int) -> Iterator[Turned]:
+def _between(
+    look: Callable[[int], Hashable | None], newer: int, older: int
+) -> Iterator[TurnedVersions]:
     """Return the changes between two versions that can be asked, as far as the ends of halves
     differ.
     """
@@ -71,6 +73,6 @@ def _between(look: Callable[[int], Hashable | None], newer: int, older: int) -> 
             continue
         middle = _asked(look, (first + last) // 2, first + 1, last)
         if middle is None:
-            yield Turned(first, last, last - first - 1)
+            yield TurnedVersions(first, last, last - first - 1)
         else:
             left += [(middle, last), (first, middle)]

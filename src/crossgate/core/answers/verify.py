@@ -14,13 +14,13 @@ from datetime import datetime
 from itertools import product
 from typing import Any, NamedTuple
 
-from crossgate.core.answers.claim_sets import ClaimsAsSets, Part
+from crossgate.core.answers.claim_sets import ClaimPart, ClaimsAsSets
 from crossgate.core.conversation.opening import Conversation, service_of
 from crossgate.core.conversation.story import Trace
 from crossgate.core.conversation.verdict import VERDICTS, Verdict
 from crossgate.core.model.accesslist import AnyList, Decider, DeciderKey
 from crossgate.core.model.address import Address, Family
-from crossgate.core.model.claim import Claim, Expectation, Hours, Moment, Only, Promise
+from crossgate.core.model.claim import Claim, ClaimHours, Expectation, Moment, Only, Promise
 from crossgate.core.model.condition import State
 from crossgate.core.model.entry import AnyEntry
 from crossgate.core.model.packet import Packet
@@ -81,7 +81,7 @@ class Proof(NamedTuple):
 class _Breaking(NamedTuple):
     """A packet that breaks a demand: the packet, its flow, and the state of conditions."""
 
-    part: Part
+    part: ClaimPart
     flow: Flow
     packet: Packet
     opened: State
@@ -154,7 +154,7 @@ class Verifier:
         )
 
     def _first_breaking(
-        self, found: list[Flow], parts: list[Part], states: Iterable[State]
+        self, found: list[Flow], parts: list[ClaimPart], states: Iterable[State]
     ) -> _Breaking | None:
         """Return the first packet of some flows that breaks a demand, in the first of some
         states.
@@ -213,7 +213,7 @@ class Verifier:
                 if not entry.off and (access_list.name, entry.number) not in self.reached:
                     yield access_list, entry
 
-    def _breaks(self, part: Part, answer: Answer) -> bool:
+    def _breaks(self, part: ClaimPart, answer: Answer) -> bool:
         """Whether an answer breaks a demand."""
         for each in answer.endings:
             self._reached_now.update(decided.decider.key for decided in each.passed)
@@ -290,7 +290,7 @@ class Verifier:
         )
 
 
-def _keeps_to(part: Part, verdict: Verdict, stop: Decider | None, by: bool) -> bool:
+def _keeps_to(part: ClaimPart, verdict: Verdict, stop: Decider | None, by: bool) -> bool:
     """Whether the fate of a packet meets a demand: who stops it, and whether the line that is to
     decide does.
     """
@@ -304,7 +304,7 @@ def _keeps_to(part: Part, verdict: Verdict, stop: Decider | None, by: bool) -> b
     )
 
 
-def _broken(part: Part, trace: Trace) -> bool:
+def _broken(part: ClaimPart, trace: Trace) -> bool:
     """Whether a traced conversation breaks a demand."""
     stop = None if trace.decided is None else trace.decided.decider
     return not _keeps_to(
@@ -317,7 +317,7 @@ def _states_on(
     found: list[Flow],
     begun: list[Opening],
     promise: Promise,
-    at: Moment | Hours | None = None,
+    at: Moment | ClaimHours | None = None,
 ) -> dict[State, datetime | None]:
     """Return the states that the conditions of lists on the ways of some flows can be in, limited
     to those that the claim is about.

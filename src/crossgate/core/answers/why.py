@@ -8,7 +8,7 @@ from typing import NamedTuple
 
 from crossgate.core.conversation.opening import Conversation, conversations
 from crossgate.core.conversation.rules import Leg, legs_of, packet_on
-from crossgate.core.conversation.story import Asked
+from crossgate.core.conversation.story import CrossingStory
 from crossgate.core.lists.index import ListIndex
 from crossgate.core.lists.why import Passed, passed_over
 from crossgate.core.model.accesslist import AccessList, ClosedPlace, Decider
@@ -30,7 +30,9 @@ class Why(NamedTuple):
     decider: Decider
 
 
-def why_there(conversation: Conversation, leg: Leg, asked: Asked, state: State) -> Why | None:
+def why_there(
+    conversation: Conversation, leg: Leg, asked: CrossingStory, state: State
+) -> Why | None:
     """Return why a list that was asked on a leg of a conversation decided as it did; None where it
     has no entries.
     """
@@ -41,7 +43,7 @@ def why_there(conversation: Conversation, leg: Leg, asked: Asked, state: State) 
     return Why(packet, tuple(passed_over(own, packet, state, decider)), decider)
 
 
-def packet_there(conversation: Conversation, leg: Leg, asked: Asked) -> Packet:
+def packet_there(conversation: Conversation, leg: Leg, asked: CrossingStory) -> Packet:
     """Return the packet of a leg as the list that is asked about it sees it."""
     first = conversation.first
     answer = legs_of(first, conversation.on_link)[1]

@@ -39,7 +39,7 @@ class Audited(NamedTuple):
     missed: list[TooManyPieces]
 
 
-class Told(NamedTuple):
+class NamedFindings(NamedTuple):
     """The findings of one name, before accepted ones are set aside, and the questions that fell
     into too many pieces.
     """
@@ -69,7 +69,7 @@ def audit(
 
 def audit_share(
     session: Session, now: datetime, lists: Collection[str], others: bool
-) -> dict[str, Told]:
+) -> dict[str, NamedFindings]:
     """Return the findings of some lists, by name; with `others` also those that are about no list.
     The results of several shares are combined by `together`.
     """
@@ -91,7 +91,7 @@ def audit_share(
     }
 
 
-def together(plan: Plan, shares: Sequence[Mapping[str, Told]]) -> Audited:
+def together(plan: Plan, shares: Sequence[Mapping[str, NamedFindings]]) -> Audited:
     """Return the findings of a plan from several shares: each list is in exactly one share, and so
     is what is about no list.
     """
@@ -99,20 +99,20 @@ def together(plan: Plan, shares: Sequence[Mapping[str, Told]]) -> Audited:
     return _audited(plan, told, with_unused=True)
 
 
-def _told(case: Case, leave_out: Collection[str] = ()) -> dict[str, Told]:
+def _told(case: Case, leave_out: Collection[str] = ()) -> dict[str, NamedFindings]:
     """Return the findings of each name, in the order of the names."""
-    found: dict[str, Told] = {}
+    found: dict[str, NamedFindings] = {}
     for name in KINDS:
         if name in AUDITS and name not in leave_out:
             findings: list[Finding] = []
             before = len(case.missed)
             with gathered(case.missed):
                 findings.extend(AUDITS[name](case))
-            found[name] = Told(findings, case.missed[before:])
+            found[name] = NamedFindings(findings, case.missed[before:])
     return found
 
 
-def _audited(plan: Plan, told: Iterable[Told], with_unused: bool) -> Audited:
+def _audited(plan: Plan, told: Iterable[NamedFindings], with_unused: bool) -> Audited:
     """Set aside what a plan accepts, and sort the rest; `with_unused` adds a finding for each
     acceptance that nothing needs.
     """

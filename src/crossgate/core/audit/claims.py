@@ -14,7 +14,7 @@ from crossgate.core.model.finding import Fault, Finding
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.scope import scoped_blocks
-from crossgate.core.network.nodes import Outcome
+from crossgate.core.network.nodes import SequenceEnd
 from crossgate.core.network.paths import Crossing
 from crossgate.core.sets.addresses import AddressSet, everywhere
 from crossgate.core.sets.patterns import less
@@ -134,7 +134,7 @@ class Claims:
         asked = placed_on(self.case.network, there, self.family)
         if (
             wanted is None
-            or Outcome.ARRIVED not in there.ends
+            or SequenceEnd.ARRIVED not in there.ends
             or all(each.access_list is not access_list for each in asked)
         ):
             return None

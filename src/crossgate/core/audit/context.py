@@ -10,7 +10,7 @@ from typing import Any
 
 from crossgate.core.audit.machines import Machines
 from crossgate.core.audit.passages import Passages
-from crossgate.core.audit.scope import Focus, Scope, Touched
+from crossgate.core.audit.scope import AuditScope, Focus, Touched
 from crossgate.core.audit.touched import TouchedTraffic
 from crossgate.core.lists.covered import Coverage
 from crossgate.core.lists.index import ListIndex
@@ -48,7 +48,7 @@ class Case:
         # depends on what is touched.
         kept = session.kept.setdefault("audit", {})
         self.kept = kept if touched is None else dict[str, Any]()
-        self.scope = Scope(session, focus, touched)
+        self.scope = AuditScope(session, focus, touched)
         self.machines = Machines(session, self.scope, self.kept)
         self.passages = Passages(session, self.scope, self.machines)
         self._touched = None if touched is None else TouchedTraffic(session, touched, self.machines)

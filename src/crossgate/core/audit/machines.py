@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from typing import Any
 
-from crossgate.core.audit.scope import Scope
+from crossgate.core.audit.scope import AuditScope
 from crossgate.core.model.accesslist import AccessList
 from crossgate.core.model.address import Address, Family, Pattern, single
 from crossgate.core.model.entry import Entry
@@ -22,7 +22,7 @@ _MOST_FLOWS = 20_000
 class Machines:
     """The address classes of a plan's machines, and what they send to each other."""
 
-    def __init__(self, session: Session, scope: Scope, kept: dict[str, Any]) -> None:
+    def __init__(self, session: Session, scope: AuditScope, kept: dict[str, Any]) -> None:
         """What depends on the plan alone is kept with its session, the rest in `kept`."""
         self._session = session
         self._scope = scope
@@ -38,8 +38,8 @@ class Machines:
 
     def senders(self, access_list: AccessList) -> dict[int, list[int]]:
         """Return, for each address class of machines that send across a list, the classes of
-        machines that they send to, limited to those that are looked at (`Scope.columns`); classes
-        that are alike are joined.
+        machines that they send to, limited to those that are looked at (`AuditScope.columns`);
+        classes that are alike are joined.
         """
         if access_list.name not in self._senders:
             family = access_list.family

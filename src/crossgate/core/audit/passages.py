@@ -7,7 +7,7 @@ from itertools import islice
 from typing import TYPE_CHECKING, NamedTuple
 
 from crossgate.core.audit.machines import Machines
-from crossgate.core.audit.scope import Scope
+from crossgate.core.audit.scope import AuditScope
 from crossgate.core.model.address import Family
 from crossgate.core.model.network import EACH_WAY
 from crossgate.core.network.address_classes import AddressClasses
@@ -18,7 +18,7 @@ from crossgate.core.network.way_graphs import WayGraphs
 from crossgate.core.sets.region import Region
 from crossgate.core.sets.spans import Spans
 from crossgate.core.traffic.session import Session
-from crossgate.core.traffic.translated import Seen
+from crossgate.core.traffic.translated import SeenRegion
 
 if TYPE_CHECKING:
     import numpy as np
@@ -53,7 +53,7 @@ class SeenThere(NamedTuple):
 class Passages:
     """What passes each place of a plan where a list may stand."""
 
-    def __init__(self, session: Session, scope: Scope, machines: Machines) -> None:
+    def __init__(self, session: Session, scope: AuditScope, machines: Machines) -> None:
         self._plan = session.plan
         self._network = session.network
         self._session = session
@@ -140,7 +140,7 @@ class Passages:
                 )
                 for what, view in known[number]:
                     sent = Region(*sides, what)
-                    yield SeenThere(sent, view, Seen(sent, view).image)
+                    yield SeenThere(sent, view, SeenRegion(sent, view).image)
 
     def _views(
         self, source: Endpoint, destination: Endpoint, crossing: Crossing

@@ -38,7 +38,7 @@ _FEW_ENTRIES = 50
 """For more entries than these it costs less to work out all ways at once."""
 
 
-class Scope:
+class AuditScope:
     """Which entries of a plan are looked at, and between which address classes."""
 
     def __init__(self, session: Session, focus: Focus | None, change: Touched | None) -> None:

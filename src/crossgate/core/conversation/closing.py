@@ -9,7 +9,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from crossgate.core.conversation.endings import Decisions, Ending, Example, Lines, numbers_of
 from crossgate.core.conversation.families import NONE
 from crossgate.core.conversation.many import Many, link_of
-from crossgate.core.conversation.places import Place, Walk
+from crossgate.core.conversation.places import Walk, WalkPlace
 from crossgate.core.conversation.rules import (
     Decided,
     Decision,
@@ -18,10 +18,10 @@ from crossgate.core.conversation.rules import (
     when_arrived,
     when_stopped,
 )
-from crossgate.core.conversation.states import OneWay, Part, State
-from crossgate.core.conversation.trails import START, Kind, LateStop, Stop, Trail
+from crossgate.core.conversation.states import OneWayState, Part, WalkState
+from crossgate.core.conversation.trails import START, LateStop, Stop, Trail, TrailKind
 from crossgate.core.model.accesslist import AccessList, DeciderKey
-from crossgate.core.network.nodes import Outcome
+from crossgate.core.network.nodes import SequenceEnd
 from crossgate.core.sets.effort import spend
 
 NO_LISTS = frozenset[AccessList]()
@@ -33,28 +33,28 @@ class Closing:
     def __init__(self, walk: Walk, lines: Lines, by: DeciderKey | None) -> None:
         self._walk, self._script, self._lines, self._by = walk, walk.script, lines, by
 
-    def ending(self, state: OneWay[Part]) -> Ending:
+    def ending(self, state: OneWayState[Part]) -> Ending:
         """Return how the conversations of a part end where there is only one way."""
         if state.arrived is None:
             return self._there(state.end, state.kind, state.trail, state.known)
         return self._both(*state.arrived, state.end, state.kind, state.trail, state.known)
 
     def endings(
-        self, state: State[Part], judges: Sequence[int], devices: Mapping[str, int]
+        self, state: WalkState[Part], judges: Sequence[int], devices: Mapping[str, int]
     ) -> list[Ending]:
         """Return how the conversations of a part end on all ways: on the first way by itself, and
         on the others, joined where they end alike.
 
-        `judges` are the places whose lists may judge the TLS version and that `Kind` does not keep
-        apart, `devices` the tokens of stateful devices.
+        `judges` are the places whose lists may judge the TLS version and that `TrailKind` does not
+        keep apart, `devices` the tokens of stateful devices.
         """
         found, at = list[Ending](), self._walk.places.every()
         judging = [(at[token], devices[at[token].remembers or ""]) for token in judges]
         for (end, kind), trail in state.there.items():
-            if end is Outcome.ARRIVED and self._script.back:
+            if end is SequenceEnd.ARRIVED and self._script.back:
                 spend(len(state.answers[kind if state.many else START]))
                 for (last, behind), back in state.answers[kind if state.many else START].items():
-                    if judging and isinstance(back, Many) and last is Outcome.ARRIVED:
+                    if judging and isinstance(back, Many) and last is SequenceEnd.ARRIVED:
                         found += self._judged(kind, behind, back, judging, state.known)
                     else:
                         found.append(self._both(kind, trail, last, behind, back, state.known))
@@ -63,10 +63,10 @@ class Closing:
         return found if len(found) == 1 else self._merged(found)
 
     def _there(
-        self, end: Outcome | Stop, kind: Kind, trail: Trail | Many, known: Decisions
+        self, end: SequenceEnd | Stop, kind: TrailKind, trail: Trail | Many, known: Decisions
     ) -> Ending:
         """Return the ending of ways that end before anything comes back."""
-        arrived = end is Outcome.ARRIVED
+        arrived = end is SequenceEnd.ARRIVED
         finish = (
             when_arrived(self._script, None, False, ())
             if arrived
@@ -81,10 +81,10 @@ class Closing:
 
     def _both(
         self,
-        kind: Kind,
+        kind: TrailKind,
         there: Trail | Many,
-        end: Outcome | Stop,
-        behind: Kind,
+        end: SequenceEnd | Stop,
+        behind: TrailKind,
         back: Trail | Many,
         known: Decisions,
     ) -> Ending:
@@ -92,7 +92,7 @@ class Closing:
         ways are given together.
         """
         script, lists, last = self._script, NO_LISTS, 1
-        if end is Outcome.ARRIVED:
+        if end is SequenceEnd.ARRIVED:
             judging = (
                 [(place, due) for place, due in kind.judges if place.remembers in behind.seen]
                 if kind.judges
@@ -118,10 +118,12 @@ class Closing:
             finish = when_stopped(script, 1, self._decided(end))
         first = kind.first and behind.first
         if isinstance(back, Many):
-            return self._of_many(finish, last, first, back, (Outcome.ARRIVED, end), lists, known)
+            return self._of_many(
+                finish, last, first, back, (SequenceEnd.ARRIVED, end), lists, known
+            )
         assert isinstance(there, Trail)  # a part is followed in one manner
         lines = there.lines | back.lines & ~self._remembered(there)
-        if end is Outcome.ARRIVED:
+        if end is SequenceEnd.ARRIVED:
             lines |= self._up_to(last, there.later | back.later)
         by = self._by is not None and (min(there.by, back.by) <= last or self._stops(finish))
         example = Example(self._walk, there.link, back.link, True, known, self._lines)
@@ -129,10 +131,10 @@ class Closing:
 
     def _judged(
         self,
-        kind: Kind,
-        behind: Kind,
+        kind: TrailKind,
+        behind: TrailKind,
         back: Many,
-        judging: Sequence[tuple[Place, int]],
+        judging: Sequence[tuple[WalkPlace, int]],
         known: Decisions,
     ) -> Iterator[Ending]:
         """Yield numbers of ways on which both leading legs arrive, each with the places that judge
@@ -162,7 +164,7 @@ class Closing:
                 self._last_asked(finish, due),
                 first,
                 many,
-                (Outcome.ARRIVED, Outcome.ARRIVED),
+                (SequenceEnd.ARRIVED, SequenceEnd.ARRIVED),
                 lists,
                 known,
             )
@@ -191,7 +193,7 @@ class Closing:
         """
         return self._script.legs.index(finish.leg) - (finish.stop in due)
 
-    def _leading(self, place: Place, known: Decisions) -> Decision | None:
+    def _leading(self, place: WalkPlace, known: Decisions) -> Decision | None:
         """Return the decision of a place's list about the opening packet; None where the packet
         never comes there.
         """
@@ -204,7 +206,7 @@ class Closing:
         last: int,
         first: bool,
         many: Many,
-        ends: tuple[Outcome | Stop, Outcome | Stop | None],
+        ends: tuple[SequenceEnd | Stop, SequenceEnd | Stop | None],
         lists: frozenset[AccessList],
         known: Decisions,
     ) -> Ending:
@@ -275,8 +277,8 @@ class Closing:
         )
         return not ending.first, self._script.legs.index(ending.leg), ending.verdict, where
 
-    def _decided(self, end: Outcome | Stop) -> Decided | None:
-        return None if isinstance(end, Outcome) else self._walk.places.decided(*end)
+    def _decided(self, end: SequenceEnd | Stop) -> Decided | None:
+        return None if isinstance(end, SequenceEnd) else self._walk.places.decided(*end)
 
     def _earliest(self, there: LateStop | None, back: LateStop | None) -> Late | None:
         """Return which of two stops, one on the way there and one on the way back, is on the

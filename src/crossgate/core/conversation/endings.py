@@ -11,20 +11,20 @@ from crossgate.core.conversation.places import Asked, Walk
 from crossgate.core.conversation.rules import Decided, Decision, Leg
 from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.model.accesslist import AccessList, Decider
-from crossgate.core.network.nodes import Outcome
 from crossgate.core.network.nodes import Sequence as Tokens
+from crossgate.core.network.nodes import SequenceEnd
 from crossgate.core.network.paths import Crossing
 from crossgate.core.network.way_graph import WayGraph
 
 Decisions = Mapping[tuple[Leg, Asked], Decision]
 
 
-class Link(NamedTuple):
+class MetLink(NamedTuple):
     """An element of a linked list of what was met: a token, the node after it, what was met before,
     and how many tokens were `met` in all.
     """
 
-    before: Link | None
+    before: MetLink | None
     token: int
     node: int
     met: int
@@ -60,8 +60,8 @@ class Example(NamedTuple):
     """
 
     walk: Walk
-    there: Link | None
-    back: Link | None
+    there: MetLink | None
+    back: MetLink | None
     returned: bool
     decisions: Decisions
     lines: Lines
@@ -143,17 +143,17 @@ def sequences(ending: Ending) -> tuple[Tokens, Tokens]:
     ways = example.walk.ways
     if ways.count == 1:
         return ways.there.first_sequence, ways.back.first_sequence
-    end = Outcome.LOST if ending.verdict is Verdict.UNROUTABLE else Outcome.ARRIVED
+    end = SequenceEnd.LOST if ending.verdict is Verdict.UNROUTABLE else SequenceEnd.ARRIVED
     if not example.returned:
         return _sequence(
             ways.there, example.there, end if ending.stop is None else None
         ), ways.back.first_sequence
     stopped = ending.stop is not None and ending.leg.returns and not ending.leg.settles
-    there = _sequence(ways.there, example.there, Outcome.ARRIVED)
+    there = _sequence(ways.there, example.there, SequenceEnd.ARRIVED)
     return there, _sequence(ways.back, example.back, None if stopped else end)
 
 
-def _sequence(graph: WayGraph, link: Link | None, end: Outcome | None) -> Tokens:
+def _sequence(graph: WayGraph, link: MetLink | None, end: SequenceEnd | None) -> Tokens:
     """Return the sequence that meets the given tokens and has this outcome; without an outcome, it
     goes on with whatever comes first.
     """

@@ -13,11 +13,11 @@ from collections.abc import Collection, Iterable, Iterator, Sequence
 from functools import reduce
 from operator import or_
 
-from crossgate.core.conversation.endings import Link
+from crossgate.core.conversation.endings import MetLink
 from crossgate.core.conversation.families import NONE, Families
-from crossgate.core.conversation.places import Place
+from crossgate.core.conversation.places import WalkPlace
 from crossgate.core.conversation.trails import NEVER, Stop, met
-from crossgate.core.network.nodes import Outcome
+from crossgate.core.network.nodes import SequenceEnd
 from crossgate.core.network.way_graph import WayGraph
 from crossgate.core.network.ways import Ways
 
@@ -32,7 +32,7 @@ class Marks:
     small, although each answer depends on the way of its packet.
     """
 
-    def __init__(self, ways: Ways, at: Sequence[Place], devices: bool) -> None:
+    def __init__(self, ways: Ways, at: Sequence[WalkPlace], devices: bool) -> None:
         """Make them; with `devices`, devices that are passed on the way back are marked, too."""
         self.families = Families()
         self.devices = devices
@@ -63,7 +63,7 @@ class Marks:
         return there, back
 
 
-def _in_order(ways: Ways, at: Sequence[Place]) -> list[tuple[int, int]]:
+def _in_order(ways: Ways, at: Sequence[WalkPlace]) -> list[tuple[int, int]]:
     """Return the tokens there and back in the order of the way there, those back placed beside the
     tokens of the same device.
     """
@@ -95,7 +95,7 @@ class Many:
 
     __slots__ = ("by", "family", "later", "lines", "link", "marks", "remembered")
 
-    def __init__(self, marks: Marks, family: int, link: Link | None = None) -> None:
+    def __init__(self, marks: Marks, family: int, link: MetLink | None = None) -> None:
         self.marks, self.family, self.link = marks, family, link
         self.lines, self.later, self.by, self.remembered = 0, 0, NEVER, frozenset[str]()
 
@@ -156,8 +156,8 @@ class Many:
 
 
 def link_of(
-    graph: WayGraph, tokens: Iterable[int], end: Outcome | Stop, devices: Collection[int] = ()
-) -> Link | None:
+    graph: WayGraph, tokens: Iterable[int], end: SequenceEnd | Stop, devices: Collection[int] = ()
+) -> MetLink | None:
     """Return what is met on a way that meets exactly the given tokens, and any of some devices, and
     that has this outcome.
     """
@@ -167,7 +167,7 @@ def link_of(
             or_, (1 << token | reached[following] for token, following in of[number].children), 0
         )
     wanted = sum(1 << token for token in tokens)
-    stack: list[tuple[int, Link | None, int]] = [(graph.number, None, wanted)]
+    stack: list[tuple[int, MetLink | None, int]] = [(graph.number, None, wanted)]
     while stack:
         number, link, left = stack.pop()
         if left & ~reached[number]:
@@ -182,6 +182,10 @@ def link_of(
         for token, following in of[number].children:
             if wanted >> token & 1 or token in devices:
                 stack.append(
-                    (following, Link(link, token, following, met(link) + 1), left & ~(1 << token))
+                    (
+                        following,
+                        MetLink(link, token, following, met(link) + 1),
+                        left & ~(1 << token),
+                    )
                 )
     raise AssertionError("no way meets these tokens")

@@ -10,7 +10,7 @@ from typing import NamedTuple
 from crossgate.core.conversation.rules import Decided, Script
 from crossgate.core.model.accesslist import AccessList, Decider
 from crossgate.core.model.address import Family
-from crossgate.core.network.nodes import Outcome
+from crossgate.core.network.nodes import SequenceEnd
 from crossgate.core.network.paths import Crossing
 from crossgate.core.network.view import View
 from crossgate.core.network.way_graph import WayGraph
@@ -20,7 +20,7 @@ Asked = tuple[AccessList, View]
 """A list, and the view in which it sees packets."""
 
 
-class Place(NamedTuple):
+class WalkPlace(NamedTuple):
     """What a token stands for in the walk: the stateful `device` that is passed, or the list of a
     family at a crossing.
 
@@ -44,24 +44,24 @@ class Places:
         self._network, self._family = network, family
         self._graphs = network.graphs(family)
         self.nodes = self._graphs.nodes
-        self._places: list[Place] = []
+        self._places: list[WalkPlace] = []
         self._judging: dict[Ways, tuple[int, ...]] = {}
-        self._straight: dict[WayGraph, tuple[list[Place], Outcome]] = {}
+        self._straight: dict[WayGraph, tuple[list[WalkPlace], SequenceEnd]] = {}
 
-    def every(self) -> list[Place]:
+    def every(self) -> list[WalkPlace]:
         """Return all places that are known so far."""
         for number in range(len(self._places), len(self._graphs.tokens.of)):
             self._places.append(self._place(number))
         return self._places
 
-    def straight(self, graph: WayGraph) -> tuple[list[Place], Outcome]:
+    def straight(self, graph: WayGraph) -> tuple[list[WalkPlace], SequenceEnd]:
         """Return the places that are met on the first way, and its outcome."""
         found = self._straight.get(graph)
         if found is None:
             every, sequence = self.every(), graph.first_sequence
             found = self._straight[graph] = (
                 [every[token] for token in sequence.tokens],
-                Outcome(sequence.end),
+                SequenceEnd(sequence.end),
             )
         return found
 
@@ -99,17 +99,17 @@ class Places:
         assert isinstance(crossing, Crossing)  # nothing else decides
         return Decided(crossing, decider)
 
-    def _place(self, number: int) -> Place:
+    def _place(self, number: int) -> WalkPlace:
         met = self._graphs.tokens.of[number]
         if isinstance(met, str):
-            return Place(met, number, None, None, False)
+            return WalkPlace(met, number, None, None, False)
         if not isinstance(met, Crossing):
-            return Place(None, number, None, None, False)
+            return WalkPlace(None, number, None, None, False)
         device, own = met.remembered_by, self._network.list_at(met, self._family)
         remembers = device if device in self._network.stateful else None
         flagged = own is not None and own.asks_for_flags
         asked = None if own is None else (own, met.view)
-        return Place(None, number, own, remembers, flagged, asked)
+        return WalkPlace(None, number, own, remembers, flagged, asked)
 
 
 class Walk(NamedTuple):

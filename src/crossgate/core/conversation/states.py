@@ -7,20 +7,20 @@ from typing import Generic, TypeVar
 from crossgate.core.conversation.many import Many
 from crossgate.core.conversation.places import Asked
 from crossgate.core.conversation.rules import Decision, Leg
-from crossgate.core.conversation.trails import START, Kind, Stop, Trail
-from crossgate.core.network.nodes import Outcome
+from crossgate.core.conversation.trails import START, Stop, Trail, TrailKind
+from crossgate.core.network.nodes import SequenceEnd
 
 Part = TypeVar("Part")
 Known = dict[tuple[Leg, Asked], Decision]
-Found = dict[tuple[Outcome | Stop, Kind], Trail | Many]
+Found = dict[tuple[SequenceEnd | Stop, TrailKind], Trail | Many]
 """How ways of one direction end: by no way, by arriving, or by a line."""
 
 
-Front = dict[int, dict[Kind, Trail | Many]]
+Front = dict[int, dict[TrailKind, Trail | Many]]
 """What has come to the nodes that are still to be gone over."""
 
 
-class State(Generic[Part]):
+class WalkState(Generic[Part]):
     """How far a part has been followed. Where a list divides the part, the state is copied, and
     each copy goes on from there.
     """
@@ -36,15 +36,15 @@ class State(Generic[Part]):
         self.there: Found = {}
         self.arrived = False
         """Whether all ways there have been followed to their ends."""
-        self.waiting: list[Kind] = []
+        self.waiting: list[TrailKind] = []
         """The kinds of ways there of which the ways back are still to be followed; where they all
         fare alike there just one for all.
         """
-        self.answers: dict[Kind, Found] = {}
+        self.answers: dict[TrailKind, Found] = {}
 
-    def fork(self, part: Part, key: tuple[Leg, Asked], decision: Decision) -> State[Part]:
+    def fork(self, part: Part, key: tuple[Leg, Asked], decision: Decision) -> WalkState[Part]:
         """Return a copy for a piece of the part, with the decision of one more list about it."""
-        other = State(part, 0)
+        other = WalkState(part, 0)
         other.known = {**self.known, key: decision}
         other.front = {node: dict(here) for node, here in self.front.items()}
         other.there, other.many, other.arrived, other.waiting = (
@@ -57,7 +57,7 @@ class State(Generic[Part]):
         return other
 
 
-class OneWay(Generic[Part]):
+class OneWayState(Generic[Part]):
     """How far a part has been followed where there is a single way: the direction, there (0) or
     back (1), and how many of its places it has met.
 
@@ -70,12 +70,12 @@ class OneWay(Generic[Part]):
         self.part = part
         self.known: Known = {}
         self.way, self.met, self.kind, self.trail = 0, 0, START, Trail()
-        self.arrived: tuple[Kind, Trail] | None = None
-        self.end: Outcome | Stop = Outcome.ARRIVED
+        self.arrived: tuple[TrailKind, Trail] | None = None
+        self.end: SequenceEnd | Stop = SequenceEnd.ARRIVED
 
-    def fork(self, part: Part, key: tuple[Leg, Asked], decision: Decision) -> OneWay[Part]:
+    def fork(self, part: Part, key: tuple[Leg, Asked], decision: Decision) -> OneWayState[Part]:
         """Return a copy for a piece of the part, with the decision of one more list about it."""
-        other = OneWay(part)
+        other = OneWayState(part)
         other.known = {**self.known, key: decision}
         other.way, other.met, other.kind, other.trail, other.arrived = (
             self.way,

@@ -31,7 +31,7 @@ class Outcome(StrEnum):
     UNROUTABLE = "unroutable"
 
 
-class Asked(NamedTuple):
+class CrossingStory(NamedTuple):
     """A crossing and what stands there: no list, a list that decided, or one that was passed
     without being asked (`remembered`). With `again` the list was asked a second time about the
     opening packet, now that the TLS version is settled.
@@ -57,7 +57,7 @@ class LegTrace(NamedTuple):
     leg: Leg
     packet: Packet
     path: Path
-    asked: tuple[Asked, ...]
+    asked: tuple[CrossingStory, ...]
     outcome: Outcome
 
 
@@ -80,7 +80,7 @@ class Trace(NamedTuple):
         return f"<Trace {self.conversation!r}: {self.verdict}>"
 
     @property
-    def decided(self) -> Asked | None:
+    def decided(self) -> CrossingStory | None:
         """The crossing whose list stopped the conversation; None when no list did."""
         last = self.legs[-1]
         return last.asked[-1] if last.outcome in (Outcome.DENIED, Outcome.REJECTED) else None
@@ -111,13 +111,13 @@ class Trace(NamedTuple):
         return any(leg.path.forks for leg in self.legs)
 
 
-class Met:
+class MetOnPath:
     """What is met on one path: the lists at its crossings, and the stateful devices."""
 
     def __init__(self, network: Network, path: Path, family: Family) -> None:
         self.path = path
         self._stands = [
-            (each, network.list_at(each, family), Asked(each, None, None))
+            (each, network.list_at(each, family), CrossingStory(each, None, None))
             for each in path.crossings
         ]
         self.stateful = (
@@ -137,14 +137,18 @@ class Met:
         passed: Container[str],
         again: Sequence[tuple[Crossing, AccessList]],
         example: Example,
-    ) -> list[Asked]:
+    ) -> list[CrossingStory]:
         """Return what is asked about a leg, up to where it is stopped; lists that are asked `again`
         come before all others.
         """
-        leading, decisions, found = example.walk.script.leading, example.decisions, list[Asked]()
+        leading, decisions, found = (
+            example.walk.script.leading,
+            example.decisions,
+            list[CrossingStory](),
+        )
         for crossing, own in again:
             decision = decisions[leading[0], (own, crossing.view)]
-            found.append(Asked(crossing, own, decision.due or decision.decider, again=True))
+            found.append(CrossingStory(crossing, own, decision.due or decision.decider, again=True))
             if decision.due is not None:
                 return found
         for crossing, stands, unasked in self._stands:
@@ -152,17 +156,17 @@ class Met:
                 found.append(unasked)
             elif crossing.remembered_by in passed:
                 if (crossing, stands) not in again:
-                    found.append(Asked(crossing, stands, None, remembered=True))
+                    found.append(CrossingStory(crossing, stands, None, remembered=True))
             else:
                 seen = stands, crossing.view
                 decision = decisions.get((leg, seen)) or decisions[leading[leg.returns], seen]
-                found.append(Asked(crossing, stands, decision.decider))
+                found.append(CrossingStory(crossing, stands, decision.decider))
                 if not decision.permits:
                     return found
         return found
 
 
-FirstPaths = dict[tuple[object, Address], Met]
+FirstPaths = dict[tuple[object, Address], MetOnPath]
 """What is met on first paths, by their sender and where they lead."""
 
 
@@ -185,9 +189,9 @@ class Paths:
         there, back = conversation.destination.address, Address(first.family, first.source)
         self._pairs = (conversation.source, there), (conversation.destination, back)
         self._first = self._first_of(*self._pairs[0]), self._first_of(*self._pairs[1])
-        self._found: dict[tuple[int, Tokens], Met] = {}
+        self._found: dict[tuple[int, Tokens], MetOnPath] = {}
 
-    def of(self, ending: Ending) -> tuple[Met, Met]:
+    def of(self, ending: Ending) -> tuple[MetOnPath, MetOnPath]:
         """Return the paths there and back of an ending's example, with what is met on them."""
         ways = None if ending.example is None else ending.example.walk.ways
         if isinstance(ways, CrossedWays):
@@ -199,28 +203,28 @@ class Paths:
         there, back = sequences(ending)
         return self._met(0, there), self._met(1, back)
 
-    def _crossed(self, ways: CrossedWays, ending: Ending) -> tuple[Met, Met]:
+    def _crossed(self, ways: CrossedWays, ending: Ending) -> tuple[MetOnPath, MetOnPath]:
         family = self.conversation.first.family
         there, back = (
-            Met(self.network, ways.path(way, sequence), family)
+            MetOnPath(self.network, ways.path(way, sequence), family)
             for way, sequence in enumerate(sequences(ending))
         )
         return there, back
 
-    def _first_of(self, origin: Endpoint, destination: Address) -> Met:
+    def _first_of(self, origin: Endpoint, destination: Address) -> MetOnPath:
         key = origin.sender, destination
         found = self._known.get(key)
         if found is None:
-            found = self._known[key] = Met(
+            found = self._known[key] = MetOnPath(
                 self.network, self.network.path(origin, destination), destination.family
             )
         return found
 
-    def _met(self, way: int, sequence: Tokens) -> Met:
+    def _met(self, way: int, sequence: Tokens) -> MetOnPath:
         if (way, sequence) not in self._found:
             family = self.conversation.first.family
             path = self.network.graphs(family).path(*self._pairs[way], sequence)
-            self._found[way, sequence] = Met(self.network, path, family)
+            self._found[way, sequence] = MetOnPath(self.network, path, family)
         return self._found[way, sequence]
 
 
@@ -286,7 +290,7 @@ def story(paths: Paths, ending: Ending) -> Trace:
     )
 
 
-def _outcome(path: Path, asked: Sequence[Asked]) -> Outcome:
+def _outcome(path: Path, asked: Sequence[CrossingStory]) -> Outcome:
     decider = asked[-1].decider if asked else None
     if decider is not None and not decider.permits:
         return Outcome.DENIED if decider.action is Action.DENY else Outcome.REJECTED

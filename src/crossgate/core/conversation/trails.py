@@ -6,8 +6,8 @@ from __future__ import annotations
 
 from typing import NamedTuple
 
-from crossgate.core.conversation.endings import Link
-from crossgate.core.conversation.places import Place
+from crossgate.core.conversation.endings import MetLink
+from crossgate.core.conversation.places import WalkPlace
 from crossgate.core.model.accesslist import Decider
 
 NEVER = 99
@@ -28,7 +28,7 @@ class LateStop(NamedTuple):
     stop: Stop
 
 
-class Kind(NamedTuple):
+class TrailKind(NamedTuple):
     """What keeps ways apart from each other.
 
     `first` marks the first way of all; `late` is what stops a later leg. `judges` are the places on
@@ -39,7 +39,7 @@ class Kind(NamedTuple):
 
     first: bool = True
     late: LateStop | None = None
-    judges: tuple[tuple[Place, Decider | None], ...] = ()
+    judges: tuple[tuple[WalkPlace, Decider | None], ...] = ()
     seen: frozenset[str] = frozenset()
 
 
@@ -62,7 +62,7 @@ class Trail:
         by: int = NEVER,
         remembered: frozenset[str] = frozenset(),
         number: int = 1,
-        link: Link | None = None,
+        link: MetLink | None = None,
     ) -> None:
         self.lines, self.later, self.by, self.remembered, self.number, self.link = (
             lines,
@@ -99,9 +99,9 @@ class Trail:
         )
 
 
-START = Kind()
+START = TrailKind()
 
 
-def met(link: Link | None) -> int:
+def met(link: MetLink | None) -> int:
     """Return how many tokens have been met."""
     return 0 if link is None else link.met

@@ -28,14 +28,14 @@ from typing import Generic
 
 from crossgate.core.conversation.carrier import Carrier, Divided
 from crossgate.core.conversation.closing import Closing
-from crossgate.core.conversation.endings import Ending, Lines, Link, numbers_of
+from crossgate.core.conversation.endings import Ending, Lines, MetLink, numbers_of
 from crossgate.core.conversation.many import Many, Marks
-from crossgate.core.conversation.places import Asked, Place, Walk
+from crossgate.core.conversation.places import Asked, Walk, WalkPlace
 from crossgate.core.conversation.rules import Leg
-from crossgate.core.conversation.states import Found, OneWay, Part, State
-from crossgate.core.conversation.trails import START, Kind, LateStop, Stop, Trail, met
+from crossgate.core.conversation.states import Found, OneWayState, Part, WalkState
+from crossgate.core.conversation.trails import START, LateStop, Stop, Trail, TrailKind, met
 from crossgate.core.model.accesslist import Decider, DeciderKey
-from crossgate.core.network.nodes import Outcome
+from crossgate.core.network.nodes import SequenceEnd
 from crossgate.core.sets.effort import spend
 
 _FEW_JUDGES = 4
@@ -87,7 +87,7 @@ class _Followed(Generic[Part]):
         if self._walk.ways.count == 1:
             yield from self._parts_of_one_way(part)
             return
-        stack = [State(part, self._walk.ways.there.number)]
+        stack = [WalkState(part, self._walk.ways.there.number)]
         if self._judges:
             self._tell_each(stack[0])
         while stack:
@@ -103,7 +103,7 @@ class _Followed(Generic[Part]):
         """Yield the parts and their endings where there is only one way: nothing branches, and
         nothing has to be kept apart.
         """
-        stack = [OneWay(part)]
+        stack = [OneWayState(part)]
         while stack:
             state = stack.pop()
             divided = self._follow_one_way(state)
@@ -115,12 +115,12 @@ class _Followed(Generic[Part]):
 
     def ending_of_one_way(self, part: Part) -> Ending:
         """Return how a part that no list divides ends on the only way."""
-        state = OneWay(part)
+        state = OneWayState(part)
         divided = self._follow_one_way(state)
         assert divided is None  # it is whole
         return self._closing.ending(state)
 
-    def _follow_one_way(self, state: OneWay[Part]) -> Divided[Part] | None:
+    def _follow_one_way(self, state: OneWayState[Part]) -> Divided[Part] | None:
         """Follow a part there and back on the only way; return the list that divides it, if one
         does, with the state before that.
         """
@@ -136,7 +136,7 @@ class _Followed(Generic[Part]):
                     return None
                 state.met += 1
             state.end = end
-            if end is not Outcome.ARRIVED or way or not self._script.back:
+            if end is not SequenceEnd.ARRIVED or way or not self._script.back:
                 return None
             state.arrived = state.kind, state.trail
             state.way, state.met, state.kind, state.trail = 1, 0, START, Trail()
@@ -145,7 +145,7 @@ class _Followed(Generic[Part]):
     def _marks(self) -> Marks:
         return Marks(self._walk.ways, self._at, devices=bool(self._judges))
 
-    def _follow(self, state: State[Part]) -> Divided[Part] | None:
+    def _follow(self, state: WalkState[Part]) -> Divided[Part] | None:
         """Follow a part to the end; return the list that divides it, if one does, with the state
         before that.
         """
@@ -155,7 +155,7 @@ class _Followed(Generic[Part]):
                 return divided
             state.arrived = True
             arrived = (
-                [kind for end, kind in state.there if end is Outcome.ARRIVED]
+                [kind for end, kind in state.there if end is SequenceEnd.ARRIVED]
                 if self._script.back
                 else []
             )
@@ -173,23 +173,27 @@ class _Followed(Generic[Part]):
             state.waiting.pop()
         return None
 
-    def _returning(self, state: State[Part], kind: Kind) -> dict[Kind, Trail | Many]:
+    def _returning(self, state: WalkState[Part], kind: TrailKind) -> dict[TrailKind, Trail | Many]:
         """Return what the ways back start with; where it matters which devices were passed, that is
         all ways there of a kind.
         """
-        there = state.there[Outcome.ARRIVED, kind] if state.many else None
+        there = state.there[SequenceEnd.ARRIVED, kind] if state.many else None
         return (
-            {Kind(first=kind.first): Many(there.marks, there.family)}
+            {TrailKind(first=kind.first): Many(there.marks, there.family)}
             if isinstance(there, Many)
             else {START: Trail()}
         )
 
-    def _again(self, state: State[Part]) -> Divided[Part] | None:
+    def _again(self, state: WalkState[Part]) -> Divided[Part] | None:
         """Walk there once more where it matters for each way which stateful devices it passed:
         those whose lists would deny the answer.
         """
         doubtful = self._doubtful()
-        if state.many or not doubtful or not any(end is Outcome.ARRIVED for end, _ in state.there):
+        if (
+            state.many
+            or not doubtful
+            or not any(end is SequenceEnd.ARRIVED for end, _ in state.there)
+        ):
             return None
         matters, leading = False, self._script.leading[1]
         for place in doubtful:
@@ -208,7 +212,7 @@ class _Followed(Generic[Part]):
         self._tell_each(state)
         return self._walked(state, 0, state.there)
 
-    def _tell_each(self, state: State[Part]) -> None:
+    def _tell_each(self, state: WalkState[Part]) -> None:
         """Start once more from the sender, keeping the ways apart by what each meets."""
         self._devices = {
             device: token
@@ -220,7 +224,7 @@ class _Followed(Generic[Part]):
             self._walk.ways.there.number: {START: Many(self._marks, self._marks.families.leaf(1))}
         }
 
-    def _doubtful(self) -> list[Place]:
+    def _doubtful(self) -> list[WalkPlace]:
         """Return the places on the ways back for which it may matter whether their device was
         passed on the way there.
         """
@@ -235,7 +239,7 @@ class _Followed(Generic[Part]):
         )
 
     def _ask(
-        self, state: State[Part] | OneWay[Part], leg: Leg, asked: Asked
+        self, state: WalkState[Part] | OneWayState[Part], leg: Leg, asked: Asked
     ) -> Divided[Part] | None:
         """Find out what a list decides about a part on a leg; return the pieces where it divides
         the part.
@@ -249,7 +253,7 @@ class _Followed(Generic[Part]):
         return None
 
     def _ask_all(
-        self, state: State[Part] | OneWay[Part], way: int, place: Place
+        self, state: WalkState[Part] | OneWayState[Part], way: int, place: WalkPlace
     ) -> Divided[Part] | None:
         """Ask the list of a place about all legs that pass it: about later ones only where the
         place keeps no connections.
@@ -267,7 +271,7 @@ class _Followed(Generic[Part]):
                     return divided
         return None
 
-    def _walked(self, state: State[Part], way: int, found: Found) -> Divided[Part] | None:
+    def _walked(self, state: WalkState[Part], way: int, found: Found) -> Divided[Part] | None:
         """Follow all ways there (0) or back (1) to their ends, and collect these."""
         front, of, at = state.front, self._of, self._at
         while front:
@@ -282,13 +286,13 @@ class _Followed(Generic[Part]):
             del front[number]
             spend(len(here))
             for end in ends:
-                assert isinstance(end, Outcome)  # ends at devices are those of columns
+                assert isinstance(end, SequenceEnd)  # ends at devices are those of columns
                 for kind, trail in here.items():
                     self._ended(found, way, end, kind, trail)
             for token, following in children:
                 for kind, trail in here.items():
                     on = trail.copy()
-                    on.link = link = Link(trail.link, token, following, met(trail.link) + 1)
+                    on.link = link = MetLink(trail.link, token, following, met(trail.link) + 1)
                     kind = self._on_first(kind, way, link)
                     if isinstance(on, Many):
                         several = self._place_of_many(state, way, at[token], kind, on)
@@ -304,14 +308,14 @@ class _Followed(Generic[Part]):
         return None
 
     def _place_of_many(
-        self, state: State[Part], way: int, place: Place, kind: Kind, trail: Many
-    ) -> list[tuple[Kind, Stop | None, Trail | Many]]:
+        self, state: WalkState[Part], way: int, place: WalkPlace, kind: TrailKind, trail: Many
+    ) -> list[tuple[TrailKind, Stop | None, Trail | Many]]:
         """Lead ways past a place: those that have passed its device on their way there are not
         checked.
         """
         token = self._devices.get(place.remembers) if way and place.remembers is not None else None
         passed, asked = (None, trail) if token is None else trail.parted(token)
-        found = list[tuple[Kind, Stop | None, Trail | Many]]()
+        found = list[tuple[TrailKind, Stop | None, Trail | Many]]()
         if passed is not None:
             passed.met(way, place.number)
             found.append((kind, None, passed))
@@ -324,7 +328,7 @@ class _Followed(Generic[Part]):
             found.append((kind, stop, asked.copy()))
         return found
 
-    def _on_first(self, kind: Kind, way: int, link: Link) -> Kind:
+    def _on_first(self, kind: TrailKind, way: int, link: MetLink) -> TrailKind:
         """Return the kind of ways that have met one more token: they stay the first of all ways
         only as long as they meet what that one does.
         """
@@ -333,14 +337,16 @@ class _Followed(Generic[Part]):
             return kind._replace(first=False)
         return kind
 
-    def _ended(self, found: Found, way: int, end: Outcome, kind: Kind, trail: Trail | Many) -> None:
+    def _ended(
+        self, found: Found, way: int, end: SequenceEnd, kind: TrailKind, trail: Trail | Many
+    ) -> None:
         first = self._walk.graph(way).first_sequence
         if kind.first and (first.end is not end or len(first.tokens) != met(trail.link)):
             kind = kind._replace(first=False)
         found[end, kind] = _joined(trail, found.get((end, kind)))
 
     def _stopped(
-        self, found: Found, stop: Stop, kind: Kind, trail: Trail | Many, node: int
+        self, found: Found, stop: Stop, kind: TrailKind, trail: Trail | Many, node: int
     ) -> None:
         """Collect ways that a list stops: as many as lead on from there. The first way of all is
         kept separate.
@@ -353,12 +359,12 @@ class _Followed(Generic[Part]):
 
     def _place(
         self,
-        state: State[Part] | OneWay[Part],
+        state: WalkState[Part] | OneWayState[Part],
         way: int,
-        place: Place,
-        kind: Kind,
+        place: WalkPlace,
+        kind: TrailKind,
         trail: Trail | Many,
-    ) -> tuple[Kind, Stop | None]:
+    ) -> tuple[TrailKind, Stop | None]:
         """Lead a trail past a place, and return its kind after it, and the line that stops it
         there, if one does. All rules about a place are in this function.
         """
@@ -389,20 +395,20 @@ class _Followed(Generic[Part]):
 
     def _note(
         self,
-        kind: Kind,
+        kind: TrailKind,
         trail: Trail | Many,
         leg: int,
-        place: Place,
+        place: WalkPlace,
         decider: Decider,
         permits: bool,
-    ) -> Kind:
+    ) -> TrailKind:
         """Note what a list will decide about a later leg."""
         trail.later |= self._lines.bit(leg, place.number, decider)
         if self._by is not None and trail.by > leg and decider.key == self._by:
             trail.by = leg
         return kind if permits else kind._replace(late=LateStop(leg, Stop(place.number, decider)))
 
-    def _passes_unasked(self, way: int, place: Place) -> bool:
+    def _passes_unasked(self, way: int, place: WalkPlace) -> bool:
         """Whether an answer passes a list unchecked, because its stateful device let the
         conversation by on every way there.
         """

@@ -10,7 +10,7 @@ from crossgate.core.model.entry import Entry
 from crossgate.core.model.packet import Packet
 from crossgate.core.sets.boxes import Box
 from crossgate.core.sets.columns import (
-    Columns,
+    BoxColumns,
     box_columns,
 )
 
@@ -32,7 +32,7 @@ FEW_BOXES = 8
 """Up to so many boxes an entry is multiplied out."""
 
 
-def region_columns(regions: Sequence[EntryRegion]) -> tuple[Columns, list[Box]]:
+def region_columns(regions: Sequence[EntryRegion]) -> tuple[BoxColumns, list[Box]]:
     """Return the rows of a list's regions, and the same rows as boxes.
 
     An entry with few boxes has a row for each; one with many has a single row, the box around them,

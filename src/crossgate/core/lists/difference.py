@@ -16,7 +16,7 @@ from crossgate.core.model.accesslist import AccessList, Decider
 from crossgate.core.model.entry import Action, Entry
 from crossgate.core.sets import products as algebra
 from crossgate.core.sets.boxes import meets
-from crossgate.core.sets.frame import Frame, PacketSet
+from crossgate.core.sets.frame import PacketSet, SetFrame
 from crossgate.core.sets.products import Product
 from crossgate.core.sets.region import Region, every_packet
 
@@ -34,7 +34,7 @@ def compare_lists(
     for index, (region, hull) in enumerate(zip(suspected, hulls, strict=True)):
         earlier = [suspected[each] for each in range(index) if meets(hulls[each], hull)]
         before, after = old.near(hull), new.near(hull)
-        frame = Frame(
+        frame = SetFrame(
             region,
             [*earlier, *(each.region for each in (*before, *after) if each.region is not None)],
         )
@@ -46,7 +46,7 @@ def compare_lists(
 
 
 def _divided(
-    frame: Frame, whole: Product, before: Sequence[EntryRegion], after: Sequence[EntryRegion]
+    frame: SetFrame, whole: Product, before: Sequence[EntryRegion], after: Sequence[EntryRegion]
 ) -> Iterator[tuple[Product, int | None, int | None]]:
     """Yield a product of a frame in pieces, each with the index of the region that takes it in each
     of two lists; None where none does.
@@ -124,7 +124,7 @@ def _exactly(
     before, after = ([] if each is None else each.near(hull) for each in (old, new))
     if len(before) + len(after) > _MOST_NEAR:
         return None
-    frame = Frame(region, [each.region for each in (*before, *after) if each.region is not None])
+    frame = SetFrame(region, [each.region for each in (*before, *after) if each.region is not None])
     found: list[Region] = []
     for number, (piece, was, now) in enumerate(_divided(frame, frame.whole, before, after)):
         if number == _MOST_PIECES:

@@ -15,7 +15,7 @@ from crossgate.core.lists.split import EntryRegion
 from crossgate.core.model.accesslist import AccessList, AnyList
 from crossgate.core.model.condition import State
 from crossgate.core.model.entry import MOST_NUMBER, AnyEntry, Entry
-from crossgate.core.sets.frame import Frame
+from crossgate.core.sets.frame import SetFrame
 from crossgate.core.sets.products import Product, is_left
 from crossgate.core.sets.region import Region
 
@@ -75,7 +75,7 @@ class _Near:
         self.opposite: list[tuple[int, Product]] = []
         self.whole: Product | None = None
         if own.region is not None:
-            frame = Frame(own.region, [other for _, _, other in others])
+            frame = SetFrame(own.region, [other for _, _, other in others])
             self.whole, self._order = frame.whole, frame.order
             for index, entry, other in others:
                 row = frame.product(other)

@@ -28,7 +28,7 @@ from crossgate.core.sets import products as algebra
 from crossgate.core.sets.boxes import Box, overlap, packet_box
 from crossgate.core.sets.columns import (
     CACHED_CELLS,
-    Columns,
+    BoxColumns,
     Numbers,
     box_columns,
     common,
@@ -39,7 +39,7 @@ from crossgate.core.sets.columns import (
     row_box,
 )
 from crossgate.core.sets.effort import TooManyPieces, answered
-from crossgate.core.sets.frame import Frame, witness
+from crossgate.core.sets.frame import SetFrame, witness
 from crossgate.core.sets.products import Product
 from crossgate.core.sets.services import box_region
 from crossgate.core.sets.uncovered import first_uncovered
@@ -203,7 +203,7 @@ class _Settling:
             self._prove(rows[indices], self._packets(tried, corner=attempt == 0), left, right)
             live &= ~self.needed[rows] & (contested | ~self.reached[rows])
 
-    def _packets(self, boxes: Columns, corner: bool) -> Columns:
+    def _packets(self, boxes: BoxColumns, corner: bool) -> BoxColumns:
         """Choose one packet in each box: its lowest corner, or a random one."""
         first, last = boxes.spans[:, ::2], boxes.spans[:, 1::2]
         if corner:
@@ -213,11 +213,11 @@ class _Settling:
                 self.random.integers(0, 1 << 64, boxes.value.shape, np.uint64) & boxes.wildcard
             )
             chosen = first + (self.random.random(first.shape) * (last - first + 1)).astype(np.int32)
-        return Columns(
+        return BoxColumns(
             value, np.zeros_like(value), np.repeat(chosen, 2, axis=1), boxes.entry, boxes.loose
         )
 
-    def _prove(self, rows: Numbers, packets: Columns, left: Numbers, right: Numbers) -> None:
+    def _prove(self, rows: Numbers, packets: BoxColumns, left: Numbers, right: Numbers) -> None:
         """Note which rows their packets prove: reached when no earlier entry takes the packet,
         needed when the next entry that does decides differently.
         """
@@ -243,7 +243,7 @@ class _Settling:
         self.needed[rows[reached & ~unsure & (action != self.actions[rows])]] = True
 
     def _hits(
-        self, packets: Columns, owner: Numbers, right: Numbers, which: NDArray[np.bool_]
+        self, packets: BoxColumns, owner: Numbers, right: Numbers, which: NDArray[np.bool_]
     ) -> tuple[Numbers, Numbers]:
         """Return, of the pairs marked in `which` whose row owns a packet, the other rows that
         contain that packet, with its index.
@@ -267,7 +267,7 @@ class _Settling:
         if not self.reached[row]:
             proof = first_uncovered(box, [self.boxes[each] for each in earlier.tolist()])
             if proof is None:
-                frame = Frame(
+                frame = SetFrame(
                     box_region(box), regions := [box_region(self.boxes[each]) for each in earlier]
                 )
                 entries = table.entry[earlier].tolist()
@@ -315,7 +315,7 @@ class _Settling:
             ]
             regions = [self.regions[each].region for each in entries]
             assert region is not None  # it has a row
-            frame = Frame(region, [each for each in regions if each is not None])
+            frame = SetFrame(region, [each for each in regions if each is not None])
             products = [(product, entries[each]) for product, each in numbered(frame, regions)]
             whole = frame.whole
         near = [
@@ -356,7 +356,7 @@ class _Settling:
         self.proof_value[row], self.proof_spans[row] = one.value[0], one.spans[0]
 
     def _cover(
-        self, row: int, frame: Frame, whole: Product, earlier: Sequence[tuple[Product, int]]
+        self, row: int, frame: SetFrame, whole: Product, earlier: Sequence[tuple[Product, int]]
     ) -> None:
         """Note that earlier entries, together or one alone, cover a row."""
         self.covered[row] = True

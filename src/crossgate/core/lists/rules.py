@@ -75,7 +75,7 @@ class Unsaid(NamedTuple):
     why: str
 
 
-class Taken(NamedTuple):
+class ListAsRules(NamedTuple):
     """A list's entries as rules, the entries that cannot be expressed, and how many entries that
     are off are left out.
     """
@@ -85,7 +85,7 @@ class Taken(NamedTuple):
     off: int
 
 
-def rules_of(access_list: AccessList, able: Abilities, most_prefixes: int) -> Taken:
+def rules_of(access_list: AccessList, able: Abilities, most_prefixes: int) -> ListAsRules:
     """Return a list's entries as rules, without the otherwise line; a wildcard becomes at most
     `most_prefixes` prefixes.
     """
@@ -103,7 +103,7 @@ def rules_of(access_list: AccessList, able: Abilities, most_prefixes: int) -> Ta
             rules += _rules(entry, able)
     if access_list.otherwise.action is Action.REJECT and not able.reject:
         unsaid.append(Unsaid(None, f"{able.name} has no reject"))
-    return Taken(tuple(rules), tuple(unsaid), off)
+    return ListAsRules(tuple(rules), tuple(unsaid), off)
 
 
 def _objection(entry: Entry, able: Abilities, most_prefixes: int) -> str:

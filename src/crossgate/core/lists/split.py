@@ -18,13 +18,13 @@ from crossgate.core.model.entry import Entry
 from crossgate.core.sets import products as algebra
 from crossgate.core.sets.addresses import AddressSet
 from crossgate.core.sets.boxes import LOW_BITS, Box, meets
-from crossgate.core.sets.frame import Frame, PacketSet
+from crossgate.core.sets.frame import PacketSet, SetFrame
 from crossgate.core.sets.products import Product
 from crossgate.core.sets.region import Region, entry_region, entry_services, every_packet, term_line
 from crossgate.core.sets.services import ServicePart, service_hull, service_parts
 
 if TYPE_CHECKING:
-    from crossgate.core.sets.columns import Columns
+    from crossgate.core.sets.columns import BoxColumns
 
 _FEW = 100
 """Up to so many regions a loop over them is faster than columns."""
@@ -112,7 +112,7 @@ class ListRegions:
             )
 
     @cached_property
-    def _hulls(self) -> Columns:
+    def _hulls(self) -> BoxColumns:
         from crossgate.core.sets.columns import box_columns
 
         hulls = [
@@ -125,7 +125,7 @@ class ListRegions:
         )
 
     @cached_property
-    def frame(self) -> Frame | None:
+    def frame(self) -> SetFrame | None:
         """One frame for all entries; None where there are so many, or so scattered, that frames for
         parts of the list cost less.
         """
@@ -134,7 +134,7 @@ class ListRegions:
             end.spans is None for each in regions for end in each[:2]
         ):
             return None
-        return Frame(every_packet(self.access_list.family), regions)
+        return SetFrame(every_packet(self.access_list.family), regions)
 
     @cached_property
     def products(self) -> list[tuple[Product, int]]:
@@ -180,7 +180,7 @@ class ListRegions:
         if permitted is not None and all(each.permits is not permitted for each in deciders):
             return
         if len(deciders) == 1:
-            frame = Frame(region, ())
+            frame = SetFrame(region, ())
             yield PacketSet(frame, (frame.whole,)), deciders[0]
             return
         for piece, index in split(region, regions):
@@ -251,12 +251,12 @@ def split(
     """Yield a region in pieces, each with the index of the first region that has it; None where
     none has.
     """
-    frame = Frame(whole, [each for each in regions if each is not None])
+    frame = SetFrame(whole, [each for each in regions if each is not None])
     for piece, index in algebra.split(frame.whole, numbered(frame, regions), frame.order):
         yield PacketSet(frame, (piece,)), index
 
 
-def numbered(frame: Frame, regions: Iterable[Region | None]) -> list[tuple[Product, int]]:
+def numbered(frame: SetFrame, regions: Iterable[Region | None]) -> list[tuple[Product, int]]:
     """Return regions as products of a frame, each with its index; those with no packet in the frame
     are left out.
     """

@@ -15,7 +15,7 @@ from crossgate.core.sets.frame import PacketSet
 from crossgate.core.sets.region import entry_region
 
 
-class Part(NamedTuple):
+class TakenPart(NamedTuple):
     """What one entry takes of another one's packets, in one or several states; the sets may
     overlap.
     """
@@ -30,11 +30,11 @@ class Taken(NamedTuple):
     """
 
     entry: Entry
-    parts: tuple[Part, ...]
+    parts: tuple[TakenPart, ...]
     left: bool
 
     @property
-    def opposed(self) -> tuple[Part, ...]:
+    def opposed(self) -> tuple[TakenPart, ...]:
         """The parts about which the other entry decides the opposite."""
         return tuple(each for each in self.parts if each.taker.action is not self.entry.action)
 
@@ -74,5 +74,5 @@ def taken(
             taker = above[index].entry
             takers[taker.number] = taker
             found.setdefault(taker.number, []).append(piece)
-    parts = (Part(takers[number], tuple(pieces)) for number, pieces in sorted(found.items()))
+    parts = (TakenPart(takers[number], tuple(pieces)) for number, pieces in sorted(found.items()))
     return Taken(entry, tuple(parts), left)

@@ -32,7 +32,7 @@ class Moment(NamedTuple):
     minute: int | None = None
 
 
-class Hours(NamedTuple):
+class ClaimHours(NamedTuple):
     """All times at which a window is open (`inside`), or all at which it is not; for a claim with a
     last day, only times up to its end (`window.until_name`).
     """
@@ -70,7 +70,7 @@ class Expectation(NamedTuple):
     place: Place
     flooding: bool = False
     spoken: Spoken | None = None
-    hours: Hours | None = None
+    hours: ClaimHours | None = None
     flags: FlagTest | None = None
     until: date | None = None
     owner: str = ""
@@ -105,7 +105,7 @@ class Only(NamedTuple):
     place: Place
     flooding: bool = False
     spoken: Spoken | None = None
-    hours: Hours | None = None
+    hours: ClaimHours | None = None
     flags: None = None
     until: date | None = None
     owner: str = ""

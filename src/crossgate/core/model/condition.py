@@ -27,7 +27,7 @@ one `Hello`.
 """
 
 
-class Asked(NamedTuple):
+class EntryAsks(NamedTuple):
     """What an entry asks of a packet besides its ends."""
 
     service: Service
@@ -83,7 +83,7 @@ class Condition:
         """Whether an entry with this condition is in its list in a state, for opening packets."""
         return True
 
-    def in_state(self, asked: Asked, state: State) -> Asked | None:
+    def in_state(self, asked: EntryAsks, state: State) -> EntryAsks | None:
         """Return what an entry with this condition asks in a state: None where it is not in its
         list.
         """

@@ -9,7 +9,7 @@ from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import NamedTuple
 
-from crossgate.core.model.condition import Abilities, Asked, Condition, State
+from crossgate.core.model.condition import Abilities, Condition, EntryAsks, State
 from crossgate.core.model.packet import ACK, SYN, TCP, Packet
 from crossgate.core.model.service import (
     ESTABLISHED,
@@ -218,7 +218,7 @@ class Limit(Condition):
         """Whether it is not exceeded in a state."""
         return self not in state
 
-    def in_state(self, asked: Asked, state: State) -> Asked | None:
+    def in_state(self, asked: EntryAsks, state: State) -> EntryAsks | None:
         """Return what an entry asks; where the limit is exceeded, only those of its TCP segments
         that no limit counts.
         """
@@ -232,7 +232,7 @@ class Limit(Condition):
         )
         uncounted = Service(f"{service.text} uncounted", terms)
         return (
-            Asked(uncounted, with_qualifiers(qualifiers, Qualifiers(flags=UNCOUNTED)))
+            EntryAsks(uncounted, with_qualifiers(qualifiers, Qualifiers(flags=UNCOUNTED)))
             if terms
             else None
         )

@@ -8,7 +8,7 @@ from enum import StrEnum
 from typing import NamedTuple, Self, TypeVar
 
 from crossgate.core.model.address import Addresses
-from crossgate.core.model.condition import Asked, Condition, State
+from crossgate.core.model.condition import Condition, EntryAsks, State
 from crossgate.core.model.conditions import During, Limit
 from crossgate.core.model.errors import Place, placeless
 from crossgate.core.model.packet import Packet
@@ -159,7 +159,7 @@ class Entry(AnyEntry):
         """
         if self.off or not self.conditions:
             return None if self.off else self
-        asked: Asked | None = Asked(self.service, self.qualifiers)
+        asked: EntryAsks | None = EntryAsks(self.service, self.qualifiers)
         for each in self.conditions:
             asked = None if asked is None else each.in_state(asked, state)
         if asked is None or asked.service is self.service:

@@ -14,7 +14,7 @@ from typing import Any
 
 from crossgate.core.model.accesslist import AccessList, AnyList, ClosedPlace
 from crossgate.core.model.address import Address, Family
-from crossgate.core.model.claim import Hours, Moment, Only, Promise
+from crossgate.core.model.claim import ClaimHours, Moment, Only, Promise
 from crossgate.core.model.condition import State
 from crossgate.core.model.conditions import Limit, When, exceeded
 from crossgate.core.model.entry import Kind
@@ -294,7 +294,7 @@ class Plan(Topology):
     def states(
         self,
         lists: Iterable[AnyList[Any]],
-        at: Moment | Hours | None = None,
+        at: Moment | ClaimHours | None = None,
         flooding: bool | None = None,
         spoken: Spoken | None = None,
     ) -> dict[State, datetime | None]:
@@ -307,7 +307,7 @@ class Plan(Topology):
         """
         every = list(lists)
         limits = {limit: None for each in every for limit in each.limits}
-        hours = at if isinstance(at, Hours) else None
+        hours = at if isinstance(at, ClaimHours) else None
         moment = at if isinstance(at, Moment) else None
         names = {name for each in every for name in each.windows} | (
             {hours.window} if hours else set()

@@ -7,11 +7,11 @@ from __future__ import annotations
 from typing import NamedTuple
 
 from crossgate.core.network.costs import FAR, begins
-from crossgate.core.network.nodes import MOST_WAYS, Nodes, Outcome
+from crossgate.core.network.nodes import MOST_WAYS, Nodes, SequenceEnd
 from crossgate.core.sets.effort import TooManyPieces
 
 
-class Cell(NamedTuple):
+class ColumnCell(NamedTuple):
     """The number of a node (a set of sequences), and how many paths it stands for."""
 
     number: int
@@ -53,9 +53,9 @@ class Column:
         self.ends: frozenset[int] = frozenset()
         self.turning: set[int] = set()
 
-    def cell(self, device: int) -> Cell:
+    def cell(self, device: int) -> ColumnCell:
         """Return what follows once a packet has come into a device."""
-        return Cell(self.numbers[device], self.paths[device])
+        return ColumnCell(self.numbers[device], self.paths[device])
 
 
 class Cheapest(Column):
@@ -78,7 +78,7 @@ class Cheapest(Column):
         super().__init__(nodes, names)
         self.costs = costs
         self.ends = frozenset(exits)
-        lost = nodes.ending(Outcome.LOST)
+        lost = nodes.ending(SequenceEnd.LOST)
         for device, count in exits.items():
             self.paths[device] = count
         following: list[set[int]] = [
@@ -99,7 +99,7 @@ class Cheapest(Column):
                 self.numbers[device], self.paths[device] = nodes.ending(names[device]), 1
 
 
-class Chosen(Column):
+class ChosenHops(Column):
     """The column of destinations for which each device chooses its next hop by itself, as static
     routes let it.
 
@@ -110,7 +110,7 @@ class Chosen(Column):
     def __init__(self, nodes: Nodes, names: list[str], moves: Onward) -> None:
         super().__init__(nodes, names)
         self._edges, self._exits = moves
-        self._known: dict[int, Cell] = {}
+        self._known: dict[int, ColumnCell] = {}
         self._steps = 0
         self._settle()
         for device, cell in self._known.items():
@@ -142,13 +142,13 @@ class Chosen(Column):
                         following.append(feeder)
             ready = following
 
-    def _joined(self, device: int, cells: dict[int, Cell]) -> Cell:
+    def _joined(self, device: int, cells: dict[int, ColumnCell]) -> ColumnCell:
         """Return what follows at a device, given what follows at those it sends on to."""
         edges, exits = self._edges[device], self._exits[device]
         numbers = {self.nodes.prepend(edge.tokens, cells[edge.device].number) for edge in edges}
         if exits:
             numbers.add(self.nodes.ending(self.names[device]))
-        return Cell(
+        return ColumnCell(
             self.nodes.union(frozenset(numbers)),
             sum(cells[edge.device].paths for edge in edges) + exits,
         )
@@ -174,7 +174,7 @@ class Chosen(Column):
 
         return [device for device in left if comes_back(device)]
 
-    def _turn(self, device: int, entered: frozenset[int]) -> Cell:
+    def _turn(self, device: int, entered: frozenset[int]) -> ColumnCell:
         """Return what follows at a device on a loop once the given devices have been entered: a
         turn ends where one of them is entered again.
         """
@@ -183,7 +183,7 @@ class Chosen(Column):
             raise TooManyPieces(
                 f"packets go round there in more than {MOST_WAYS:,} ways, which are not looked at"
             )
-        lost = Cell(self.nodes.ending(Outcome.LOST), 1)
+        lost = ColumnCell(self.nodes.ending(SequenceEnd.LOST), 1)
         cells = {}
         for edge in self._edges[device]:
             if edge.device in self._known:

@@ -18,7 +18,7 @@ from numpy.typing import NDArray
 
 from crossgate.core.network.costs import FAR
 from crossgate.core.network.destinations import Near
-from crossgate.core.network.nodes import Outcome
+from crossgate.core.network.nodes import SequenceEnd
 from crossgate.core.network.way_graphs import WayGraphs
 
 Numbers = NDArray[np.int64]
@@ -27,7 +27,7 @@ _MOST_CELLS = 1 << 21
 """So many costs, an edge for each destination, are looked at together."""
 
 
-class Columns(NamedTuple):
+class ColumnsAtOnce(NamedTuple):
     """A row for each device, a column for each destination: the nodes of what follows for a packet
     that has come into the device, and what its paths cost.
     """
@@ -48,7 +48,7 @@ class _Edges(NamedTuple):
     tokens: Numbers
 
 
-def cheapest_columns(graphs: WayGraphs, several: Sequence[Near]) -> Columns:
+def cheapest_columns(graphs: WayGraphs, several: Sequence[Near]) -> ColumnsAtOnce:
     """Return the columns of some classes of destinations, by where the paths to them end."""
     into = graphs.destinations.edges().into
     every = sorted(
@@ -70,7 +70,7 @@ def cheapest_columns(graphs: WayGraphs, several: Sequence[Near]) -> Columns:
         _Part(graphs, edges, list(different), several[start : start + most]).columns()
         for start in range(0, len(several), most)
     ]
-    return Columns(
+    return ColumnsAtOnce(
         np.concatenate([part.numbers for part in parts], axis=1),
         np.concatenate([part.costs for part in parts], axis=1),
     )
@@ -92,7 +92,7 @@ class _Part:
         self._endings = np.array(
             [self._nodes.ending(name) for name in graphs.destinations.names], np.int64
         )
-        self._lost = self._nodes.ending(Outcome.LOST)
+        self._lost = self._nodes.ending(SequenceEnd.LOST)
         number, shape = (
             graphs.destinations.edges().number,
             (len(graphs.destinations.names), len(several)),
@@ -110,14 +110,14 @@ class _Part:
                 self._is_last[device, column] = self._is_able[device, column] = True
         self._own = self._costs.copy()
 
-    def columns(self) -> Columns:
+    def columns(self) -> ColumnsAtOnce:
         """Return the columns."""
         self._relax()
         numbers = np.repeat(self._endings[:, None], self._costs.shape[1], axis=1)
         # A device hands out only where no way by a neighbour costs less.
         ending = self._is_able & (self._costs == self._own)
         self._settle(numbers, ending)
-        return Columns(numbers, self._costs)
+        return ColumnsAtOnce(numbers, self._costs)
 
     def _relax(self) -> None:
         """Lower the costs of all devices to the least."""

@@ -24,7 +24,7 @@ from crossgate.core.network.endpoints import at_address
 from crossgate.core.network.nodes import Sequence
 from crossgate.core.network.paths import Crossing, Endpoint
 from crossgate.core.network.translated_hop import chosen_from
-from crossgate.core.network.translated_state import State
+from crossgate.core.network.translated_state import TranslatedState
 from crossgate.core.network.translated_ways import TranslatedWays
 from crossgate.core.network.trip import Trip
 from crossgate.core.network.view import NOT_TRANSLATED, View
@@ -39,7 +39,7 @@ class Crossed(NamedTuple):
 
     there: int
     back: int
-    arrived: State | None
+    arrived: TranslatedState | None
 
 
 class TrafficSort(NamedTuple):
@@ -178,7 +178,7 @@ class CrossedGraphs(TranslatedWays):
         source, end, destination = trip.source, trip.destination.address, trip.destination
         there = self.plain(trip.origin, end) if plain is None else plain[0]
         like = [self.translations.like(each, side) for side, each in enumerate((source, end))]
-        start = State(NOT_TRANSLATED, (like[0],), like[1], trip.sort)
+        start = TranslatedState(NOT_TRANSLATED, (like[0],), like[1], trip.sort)
         found = []
         for state, number in self.there((there, start)).items():
             if state is None:
@@ -197,7 +197,7 @@ class CrossedGraphs(TranslatedWays):
         return found
 
     def _returning(
-        self, arrived: State, destination: Endpoint, plain: tuple[int, int] | None
+        self, arrived: TranslatedState, destination: Endpoint, plain: tuple[int, int] | None
     ) -> int:
         """Return the ways of the answers to packets that arrived in a state."""
         receiver = self.receiver(arrived, destination)

@@ -10,7 +10,7 @@ from __future__ import annotations
 from typing import NamedTuple
 
 from crossgate.core.model.address import Address, Family, Pattern
-from crossgate.core.network.columns import Cheapest, Chosen, Column, Edge, Onward
+from crossgate.core.network.columns import Cheapest, ChosenHops, Column, Edge, Onward
 from crossgate.core.network.costs import FAR, Exits
 from crossgate.core.network.forwarding import Forwarding
 from crossgate.core.network.nodes import Nodes
@@ -229,5 +229,5 @@ class Destinations:
             found.exits.append(len(hops) - len(edges) if hops else 1)
         same = (tuple(map(tuple, found.edges)), tuple(found.exits))
         if same not in self._settled:
-            self._settled[same] = Chosen(self.nodes, self.names, found)
+            self._settled[same] = ChosenHops(self.nodes, self.names, found)
         return self._settled[same]

@@ -22,7 +22,7 @@ from numpy.typing import NDArray
 
 from crossgate.core.model.debug import log
 from crossgate.core.network.crossed import CrossedGraphs
-from crossgate.core.network.matrix_rows import Numbers, Rows
+from crossgate.core.network.matrix_rows import MatrixRows, Numbers
 from crossgate.core.network.paths import Endpoint
 from crossgate.core.network.way_graphs import WayGraphs
 from crossgate.core.sets.atoms import bits_of
@@ -87,7 +87,7 @@ class Matrix:
         missing = asked[~self._known[asked]]
         if not missing.size:
             return
-        rows = Rows(self.graphs, [self.ends[column] for column in missing.tolist()])
+        rows = MatrixRows(self.graphs, [self.ends[column] for column in missing.tolist()])
         for row, origin in enumerate(self._origins):
             self._numbers[row, missing] = rows.of(origin)
         self._known[missing] = True

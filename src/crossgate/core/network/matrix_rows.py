@@ -13,7 +13,7 @@ from crossgate.core.network.columns import Column, Edge
 from crossgate.core.network.columns_at_once import cheapest_columns
 from crossgate.core.network.costs import FAR, chosen
 from crossgate.core.network.destinations import Near
-from crossgate.core.network.nodes import Outcome
+from crossgate.core.network.nodes import SequenceEnd
 from crossgate.core.network.paths import Endpoint, Hop, Path
 from crossgate.core.network.way_graphs import WayGraphs
 
@@ -22,7 +22,7 @@ _MANY = 8
 """From so many classes of destinations on their columns are worked out together."""
 
 
-class Rows:
+class MatrixRows:
     """The rows of senders to a set of destinations, worked out for all of these at once."""
 
     def __init__(self, graphs: WayGraphs, ends: Sequence[Endpoint]) -> None:
@@ -30,7 +30,7 @@ class Rows:
         self.ends = ends
         self._network = graphs.network
         self._nodes = graphs.nodes
-        self._lost = self._nodes.ending(Outcome.LOST)
+        self._lost = self._nodes.ending(SequenceEnd.LOST)
         segments = [self._network.plan.segment_of(end.address) for end in ends]
         self._on: dict[str, list[int]] = {}
         for column, segment in enumerate(segments):

@@ -17,14 +17,14 @@ MOST_WAYS = 4096
 """Up to so many different ways of one pair are looked at one by one."""
 
 
-class Outcome(Enum):
+class SequenceEnd(Enum):
     """How a sequence ends: the packet arrives, or it is lost on the way."""
 
     ARRIVED = "arrived"
     LOST = "lost"
 
 
-End = Outcome | str
+End = SequenceEnd | str
 """How a sequence ends; in a column, the device at which it does."""
 
 

@@ -10,7 +10,7 @@ from crossgate.core.model.packet import Packet
 from crossgate.core.network.crossed import NO_SORT, CrossedGraphs
 from crossgate.core.network.paths import Endpoint, Path
 from crossgate.core.network.translated_hop import TranslatedHop, at_end
-from crossgate.core.network.translated_state import State
+from crossgate.core.network.translated_state import TranslatedState
 from crossgate.core.network.view import NOT_TRANSLATED, View
 from crossgate.core.network.ways import Network
 
@@ -22,22 +22,22 @@ class OneWay(NamedTuple):
     """A path, and the state of the packet at its end."""
 
     path: Path
-    state: State
+    state: TranslatedState
 
 
-def setting_out(network: Network, packet: Packet) -> State:
+def setting_out(network: Network, packet: Packet) -> TranslatedState:
     """Return the state of the packet that opens a conversation, as its sender sends it."""
     graphs = network.graphs(packet.family)
     sort = graphs.translations.sort_of(packet) if isinstance(graphs, CrossedGraphs) else NO_SORT
     source, destination = (
         Address(packet.family, each) for each in (packet.source, packet.destination)
     )
-    return State(NOT_TRANSLATED, (source,), destination, sort)
+    return TranslatedState(NOT_TRANSLATED, (source,), destination, sort)
 
 
 def answering(
-    network: Network, arrived: State, receiver: Endpoint, chosen: int | None = None
-) -> State:
+    network: Network, arrived: TranslatedState, receiver: Endpoint, chosen: int | None = None
+) -> TranslatedState:
     """Return the state of the answer to a packet that has arrived; `chosen` is the address that a
     translation took from its pool for the sender.
     """
@@ -50,7 +50,7 @@ def answering(
     return state._replace(destination=last, sources=(*state.sources[:-1], last))
 
 
-def seen_in(arrived: State, view: View) -> State:
+def seen_in(arrived: TranslatedState, view: View) -> TranslatedState:
     """Return the state of a packet as a place on its path sees it, in a view, given its state at
     the end of the path. Only what concerns its source is kept.
     """
@@ -58,7 +58,7 @@ def seen_in(arrived: State, view: View) -> State:
     return arrived._replace(view=given, sources=arrived.sources[: len(given) + 1])
 
 
-def one_way(network: Network, origin: Endpoint, start: State, choose: Choose) -> OneWay:
+def one_way(network: Network, origin: Endpoint, start: TranslatedState, choose: Choose) -> OneWay:
     """Return the path that a packet takes which an end sends in a state; `choose` picks the next
     move at each fork.
     """

@@ -32,7 +32,7 @@ from crossgate.core.model.network import Direction, Point, Translation, Translat
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.failure import Failure, FailureKind
-from crossgate.core.network.translated_state import Sorts, State, Turn
+from crossgate.core.network.translated_state import Sorts, TranslatedState, Turn
 from crossgate.core.network.view import Rewriting
 from crossgate.core.network.way_graph import Border
 from crossgate.core.sets.region import (
@@ -128,7 +128,7 @@ class Translations:
 
     # What a border does
 
-    def turn(self, state: State, border: Border) -> Turn:
+    def turn(self, state: TranslatedState, border: Border) -> Turn:
         """Return what becomes of a packet at a border."""
         device, out = border.point.owner, border.direction is Direction.OUTBOUND
         if state.answering is not None:
@@ -141,7 +141,7 @@ class Translations:
             return Turn(state if made is None else self._from(state, made))
         return self._entering(state, border.point)
 
-    def _leaving(self, point: Point, state: State) -> Rewriting | None:
+    def _leaving(self, point: Point, state: TranslatedState) -> Rewriting | None:
         """Return what the first rule that fits at an interface makes of the source of a packet that
         leaves by it.
         """
@@ -163,7 +163,7 @@ class Translations:
                     return Rewriting(rule.device, number, 0, offset)
         return None
 
-    def _led_in(self, point: Point, state: State) -> Rewriting | None:
+    def _led_in(self, point: Point, state: TranslatedState) -> Rewriting | None:
         """Return what the first rule that fits at an interface makes of the destination of a
         packet.
         """
@@ -180,7 +180,7 @@ class Translations:
                     )
         return None
 
-    def _entering(self, state: State, point: Point) -> Turn:
+    def _entering(self, state: TranslatedState, point: Point) -> Turn:
         device = point.owner
         others = (each for each in self._points[device] if each != point)
         for at in (point, *others):
@@ -196,7 +196,7 @@ class Translations:
             return Turn(state, device)
         return self._not_led_in(state, device)
 
-    def _not_led_in(self, state: State, device: str) -> Turn:
+    def _not_led_in(self, state: TranslatedState, device: str) -> Turn:
         """Return what becomes of a packet that no rule fits: it is lost where it is for a public
         address.
         """
@@ -205,14 +205,14 @@ class Translations:
             return Turn(state)
         return Turn(state, lost=not_led_in(own.point, state.destination))
 
-    def _from(self, state: State, made: Rewriting) -> State:
+    def _from(self, state: TranslatedState, made: Rewriting) -> TranslatedState:
         before = state.sources[-1]
         value = made.pool[0].first if made.pool else before.value + made.offset
         return state._replace(
             view=(*state.view, made), sources=(*state.sources, before._replace(value=value))
         )
 
-    def answered_by(self, arrived: State, device: str | None) -> State:
+    def answered_by(self, arrived: TranslatedState, device: str | None) -> TranslatedState:
         """Return the state of the answer to a packet that has arrived, before it is sent.
 
         Where the packet was for `device` itself, by an address that the device translated, the
@@ -224,7 +224,7 @@ class Translations:
             return answer
         return self._asked_before(answer, last)
 
-    def _asked_before(self, state: State, made: Rewriting) -> State:
+    def _asked_before(self, state: TranslatedState, made: Rewriting) -> TranslatedState:
         """Return an answer whose source is the address that its packet was sent to before a
         rewriting.
         """
@@ -233,7 +233,7 @@ class Translations:
         view = tuple(each for each in state.view if each is not made)
         return state._replace(view=view, answering=asked)
 
-    def _taken_back(self, state: State, point: Point, out: bool) -> Turn:
+    def _taken_back(self, state: TranslatedState, point: Point, out: bool) -> Turn:
         """Return what becomes of an answer at a border that undoes its own translation: its
         destination becomes the source that the packet had before.
         """
@@ -249,7 +249,7 @@ class Translations:
         sources = state.sources[:-1]
         return Turn(state._replace(view=view, sources=sources, destination=sources[-1]), device)
 
-    def _as_new(self, state: State, point: Point, out: bool) -> Turn:
+    def _as_new(self, state: TranslatedState, point: Point, out: bool) -> Turn:
         """Return what becomes of an answer at a device that did not see the packet it answers."""
         device = point.owner
         assert state.answering is not None  # it is an answer
@@ -295,7 +295,7 @@ def not_led_in(point: Point, address: Address) -> Failure:
     return Failure(FailureKind.NO_TRANSLATION, f"no translation at {point} leads in for {address}")
 
 
-def not_known(state: State) -> Failure:
+def not_known(state: TranslatedState) -> Failure:
     """Return the reason why an answer is lost that comes back by another device than its packet
     went.
     """

@@ -7,12 +7,12 @@ from collections.abc import Iterator
 from crossgate.core.model.address import Pattern
 from crossgate.core.network.paths import Crossing, Hop, Path
 from crossgate.core.network.translated import Translations, not_known
-from crossgate.core.network.translated_state import State, Turn
+from crossgate.core.network.translated_state import TranslatedState, Turn
 from crossgate.core.network.way_graph import Border
 from crossgate.core.network.way_graphs import WayGraphs
 
 
-def at_end(path: Path, state: State) -> Path:
+def at_end(path: Path, state: TranslatedState) -> Path:
     """Return a finished path; an answer is lost where some translation of its packet has not been
     undone, for then nobody expects it.
     """
@@ -27,7 +27,7 @@ class TranslatedHop:
     """
 
     def __init__(
-        self, graphs: WayGraphs, translations: Translations, state: State, hop: Hop
+        self, graphs: WayGraphs, translations: Translations, state: TranslatedState, hop: Hop
     ) -> None:
         self.tokens: list[int] = []
         self.turned = False

@@ -63,7 +63,7 @@ class Sorts:
         )
 
 
-class State(NamedTuple):
+class TranslatedState(NamedTuple):
     """All that has happened to a packet and that a later border asks about.
 
     `sources` are its source addresses so far, the present one last; `destination` is its present
@@ -80,7 +80,7 @@ class State(NamedTuple):
     known: frozenset[str] = frozenset()
     answering: Address | None = None
 
-    def answer(self) -> State:
+    def answer(self) -> TranslatedState:
         """Return the state of the answer to a packet that has arrived, as it sets out."""
         return self._replace(destination=self.sources[-1], answering=self.destination)
 
@@ -90,6 +90,6 @@ class Turn(NamedTuple):
     destination, if there is one, and why it is lost, if it is.
     """
 
-    state: State
+    state: TranslatedState
     device: str | None = None
     lost: Failure | None = None

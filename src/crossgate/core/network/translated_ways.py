@@ -15,15 +15,15 @@ from functools import cached_property
 from typing import TypeVar
 
 from crossgate.core.network.endpoints import at_address
-from crossgate.core.network.nodes import Outcome, Sequence
+from crossgate.core.network.nodes import Sequence, SequenceEnd
 from crossgate.core.network.paths import Crossing, Endpoint
 from crossgate.core.network.translated import Translations
-from crossgate.core.network.translated_state import State
+from crossgate.core.network.translated_state import TranslatedState
 from crossgate.core.network.view import View
 from crossgate.core.network.way_graph import Border
 from crossgate.core.network.way_graphs import WayGraphs
 
-Key = tuple[int, State]
+Key = tuple[int, TranslatedState]
 """A node, and the state of a packet there."""
 _Move = tuple[tuple[int, ...], Key | None]
 Found = TypeVar("Found")
@@ -39,7 +39,7 @@ class TranslatedWays(WayGraphs):
 
     @cached_property
     def _lost(self) -> int:
-        return self.nodes.ending(Outcome.LOST)
+        return self.nodes.ending(SequenceEnd.LOST)
 
     def matters(self, number: int) -> bool:
         """Whether some sequence of a node crosses a border of translations."""
@@ -82,19 +82,19 @@ class TranslatedWays(WayGraphs):
             return token
         return self.tokens.number(place._replace(view=view))
 
-    def there(self, start: Key) -> dict[State | None, int]:
+    def there(self, start: Key) -> dict[TranslatedState | None, int]:
         """Return the ways that a packet can still take, by the state in which it arrives; None
         stands for packets that are lost.
         """
 
-        def alike(key: Key) -> dict[State | None, int]:
+        def alike(key: Key) -> dict[TranslatedState | None, int]:
             return {key[1] if self.arrives(key[0]) else None: key[0]}
 
-        def gathered(key: Key, moves: list[_Move]) -> dict[State | None, int]:
-            found: dict[State | None, set[int]] = {}
+        def gathered(key: Key, moves: list[_Move]) -> dict[TranslatedState | None, int]:
+            found: dict[TranslatedState | None, set[int]] = {}
             for end in self.nodes.of[key[0]].ends:
-                assert isinstance(end, Outcome)  # ends at devices are those of columns
-                found.setdefault(key[1] if end is Outcome.ARRIVED else None, set()).add(
+                assert isinstance(end, SequenceEnd)  # ends at devices are those of columns
+                found.setdefault(key[1] if end is SequenceEnd.ARRIVED else None, set()).add(
                     self.nodes.ending(end)
                 )
             for tokens, following in moves:
@@ -107,7 +107,7 @@ class TranslatedWays(WayGraphs):
         return self._worked_out(start, self._arrivals, alike, gathered)
 
     @cached_property
-    def _arrivals(self) -> dict[Key, dict[State | None, int]]:
+    def _arrivals(self) -> dict[Key, dict[TranslatedState | None, int]]:
         return {}
 
     def back(self, start: Key) -> int:
@@ -118,7 +118,9 @@ class TranslatedWays(WayGraphs):
         def gathered(key: Key, moves: list[_Move]) -> int:
             found = {
                 self.nodes.ending(
-                    Outcome.ARRIVED if end is Outcome.ARRIVED and not key[1].view else Outcome.LOST
+                    SequenceEnd.ARRIVED
+                    if end is SequenceEnd.ARRIVED and not key[1].view
+                    else SequenceEnd.LOST
                 )
                 for end in self.nodes.of[key[0]].ends
             }
@@ -165,13 +167,13 @@ class TranslatedWays(WayGraphs):
                 known[key] = gathered(key, moves)
         return known[start]
 
-    def receiver(self, arrived: State, destination: Endpoint) -> Endpoint:
+    def receiver(self, arrived: TranslatedState, destination: Endpoint) -> Endpoint:
         """Return the end that gets packets which arrived in a state."""
         if not any(each.side for each in arrived.view):
             return destination
         return at_address(self.network, arrived.destination)
 
-    def leads_on(self, device: str, state: State, wanted: Sequence, met: int) -> bool:
+    def leads_on(self, device: str, state: TranslatedState, wanted: Sequence, met: int) -> bool:
         """Whether a packet at a device can still meet the rest of a sequence; on a loop the answer
         may be true where it cannot.
         """

@@ -6,10 +6,10 @@ from functools import cached_property
 from typing import NamedTuple
 
 from crossgate.core.model.address import Address
-from crossgate.core.network.nodes import Outcome, Sequence
+from crossgate.core.network.nodes import Sequence, SequenceEnd
 from crossgate.core.network.paths import Endpoint, Path
 from crossgate.core.network.translated_hop import TranslatedHop, at_end, chosen_from
-from crossgate.core.network.translated_state import State
+from crossgate.core.network.translated_state import TranslatedState
 from crossgate.core.network.translated_ways import TranslatedWays
 from crossgate.core.network.view import NOT_TRANSLATED
 
@@ -19,7 +19,7 @@ class Walked(NamedTuple):
 
     path: Path
     sequence: Sequence
-    state: State
+    state: TranslatedState
 
 
 class Trip:
@@ -35,7 +35,7 @@ class Trip:
     ) -> None:
         self._graphs, self.origin, self.destination, self.sort = graphs, origin, destination, sort
         self.source = source
-        self._back: dict[tuple[State, Sequence | None], Walked] = {}
+        self._back: dict[tuple[TranslatedState, Sequence | None], Walked] = {}
 
     @cached_property
     def first_there(self) -> Walked:
@@ -51,10 +51,10 @@ class Trip:
         return self._walk(self.origin, self._start, wanted)
 
     @property
-    def _start(self) -> State:
-        return State(NOT_TRANSLATED, (self.source,), self.destination.address, self.sort)
+    def _start(self) -> TranslatedState:
+        return TranslatedState(NOT_TRANSLATED, (self.source,), self.destination.address, self.sort)
 
-    def back(self, arrived: State, wanted: Sequence | None = None) -> Walked:
+    def back(self, arrived: TranslatedState, wanted: Sequence | None = None) -> Walked:
         """Return the first path of the answer to packets that arrived in a state, or the first that
         meets a sequence.
         """
@@ -63,7 +63,7 @@ class Trip:
             self._back[key] = self._walked_back(arrived, wanted)
         return self._back[key]
 
-    def _walked_back(self, arrived: State, wanted: Sequence | None) -> Walked:
+    def _walked_back(self, arrived: TranslatedState, wanted: Sequence | None) -> Walked:
         receiver = self._graphs.receiver(arrived, self.destination)
         answer = self._graphs.translations.answered_by(arrived, receiver.device)
         if wanted is None:
@@ -79,7 +79,7 @@ class Trip:
                 return self._walk(receiver, state, wanted)
         raise AssertionError("no path meets this sequence")
 
-    def _walk(self, origin: Endpoint, start: State, wanted: Sequence | None) -> Walked:
+    def _walk(self, origin: Endpoint, start: TranslatedState, wanted: Sequence | None) -> Walked:
         graphs, network = self._graphs, self._graphs.network
         starts = network.starts(origin, start.destination)
         stack = [
@@ -101,7 +101,7 @@ class Trip:
             after = network.along(before, step.hop, forks)
             if after.ended:
                 after = at_end(after, step.state)
-                sequence = Sequence(met, Outcome.ARRIVED if after.arrived else Outcome.LOST)
+                sequence = Sequence(met, SequenceEnd.ARRIVED if after.arrived else SequenceEnd.LOST)
                 if wanted in (None, sequence):
                     return Walked(after, sequence, step.state)
                 continue

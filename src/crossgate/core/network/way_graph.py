@@ -9,7 +9,7 @@ from functools import cached_property
 from typing import NamedTuple
 
 from crossgate.core.model.network import Direction, Point
-from crossgate.core.network.nodes import Nodes, Outcome, Sequence
+from crossgate.core.network.nodes import Nodes, Sequence, SequenceEnd
 from crossgate.core.network.paths import Crossing
 
 
@@ -44,13 +44,13 @@ class Passage(NamedTuple):
     arrived: bool
 
 
-class Step(NamedTuple):
+class WayStep(NamedTuple):
     """A point of the automaton of ways: the outcomes of packets that meet nothing more, and the
     `moves` of the others. A move is the number of the token that is met next, and the step that
     follows it.
     """
 
-    ends: frozenset[Outcome]
+    ends: frozenset[SequenceEnd]
     moves: tuple[tuple[int, int], ...]
 
 
@@ -90,14 +90,14 @@ class WayGraph:
         return [self.first_sequence, *(each for each in every if each != self.first_sequence)]
 
     @cached_property
-    def steps(self) -> list[Step]:
+    def steps(self) -> list[WayStep]:
         """The ways as an automaton."""
         numbers = self.nodes.below(self.number)[::-1]
         step = {number: index for index, number in enumerate(numbers)}
         nodes = [self.nodes.of[number] for number in numbers]
         return [
-            Step(
-                frozenset(end for end in node.ends if isinstance(end, Outcome)),
+            WayStep(
+                frozenset(end for end in node.ends if isinstance(end, SequenceEnd)),
                 tuple((token, step[child]) for token, child in node.children),
             )
             for node in nodes
@@ -140,7 +140,7 @@ class WayGraph:
         return frozenset(name for name in self.first.stateful if self.all_meet((name,)))
 
     @cached_property
-    def ends(self) -> frozenset[Outcome]:
+    def ends(self) -> frozenset[SequenceEnd]:
         """The outcomes of the ways: arrived, lost, or both."""
         return frozenset(end for step in self.steps for end in step.ends)
 
@@ -178,5 +178,5 @@ class WayGraph:
         return Passage(
             places,
             frozenset(each for each in tokens if isinstance(each, str)),
-            sequence.end is Outcome.ARRIVED,
+            sequence.end is SequenceEnd.ARRIVED,
         )

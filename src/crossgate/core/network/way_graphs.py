@@ -29,11 +29,11 @@ from typing import NamedTuple
 
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.network import Direction, Point
-from crossgate.core.network.columns import Cell, Column
+from crossgate.core.network.columns import Column, ColumnCell
 from crossgate.core.network.costs import begins
 from crossgate.core.network.destinations import Destinations
 from crossgate.core.network.forwarding import Forwarding
-from crossgate.core.network.nodes import End, Nodes, Outcome, Sequence
+from crossgate.core.network.nodes import End, Nodes, Sequence, SequenceEnd
 from crossgate.core.network.paths import Crossing, Endpoint, Hop, Path
 from crossgate.core.network.tokens import Tokens
 from crossgate.core.network.way_graph import WayGraph
@@ -59,9 +59,9 @@ class WayGraphs:
         )
         self.nodes: Nodes = Nodes() if beside is None else beside.nodes
         self.destinations = Destinations(network, family, self.tokens, self.nodes)
-        self._sent: dict[tuple[int, Column], Cell] = {}
+        self._sent: dict[tuple[int, Column], ColumnCell] = {}
         self._graph_of: dict[tuple[int, Sequence | None], WayGraph] = {}
-        self._pairs: dict[tuple[object, ...], Cell] = {}
+        self._pairs: dict[tuple[object, ...], ColumnCell] = {}
         self._arriving: dict[int, bool] = {}
         self._remembering: dict[int, int] = {}
         self._first_hops: dict[tuple[str, Address], tuple[Hop, tuple[int, ...]]] = {}
@@ -70,7 +70,7 @@ class WayGraphs:
 
     # Pairs
 
-    def _cell(self, origin: Endpoint, destination: Address) -> Cell:
+    def _cell(self, origin: Endpoint, destination: Address) -> ColumnCell:
         key = (origin.sender, destination)
         cell = self._pairs.get(key)
         if cell is None:
@@ -79,19 +79,19 @@ class WayGraphs:
             )
         return cell
 
-    def _started(self, origin: Endpoint, destination: Address) -> Cell:
+    def _started(self, origin: Endpoint, destination: Address) -> ColumnCell:
         cells = [
             self._joined(self.begun_tokens(start), hops, destination)
             for start, hops in self.network.starts(origin, destination)
         ]
         if len(cells) == 1:
             return cells[0]
-        return Cell(
+        return ColumnCell(
             self.nodes.union(frozenset(each.number for each in cells)),
             sum(each.paths for each in cells),
         )
 
-    def _departed(self, origin: Endpoint, destination: Address) -> Cell | None:
+    def _departed(self, origin: Endpoint, destination: Address) -> ColumnCell | None:
         """Return the node of packets that a device itself sends where costs decide; None where they
         do not, or where the device is at the destination.
         """
@@ -115,7 +115,7 @@ class WayGraphs:
             ]
             if not near:
                 return None
-            lead, lost = self.begun(origin), self.nodes.ending(Outcome.LOST)
+            lead, lost = self.begun(origin), self.nodes.ending(SequenceEnd.LOST)
             numbers = {
                 self.nodes.prepend(
                     lead + each.tokens, lost if each.lost else column.numbers[each.device]
@@ -123,7 +123,7 @@ class WayGraphs:
                 for each in near
             }
             count = sum(1 if each.lost else column.paths[each.device] for each in near)
-            self._sent[key] = Cell(self.nodes.union(frozenset(numbers)), count)
+            self._sent[key] = ColumnCell(self.nodes.union(frozenset(numbers)), count)
         return self._sent[key]._replace(number=self.placed_out(self._sent[key].number, destination))
 
     def begun(self, origin: Endpoint) -> tuple[int, ...]:
@@ -140,7 +140,7 @@ class WayGraphs:
             Hop(start.crossings, start.devices[0] if start.devices else None, False)
         )
 
-    def _joined(self, lead: tuple[int, ...], hops: list[Hop], destination: Address) -> Cell:
+    def _joined(self, lead: tuple[int, ...], hops: list[Hop], destination: Address) -> ColumnCell:
         """Return the node of a packet that has met the tokens `lead` and goes on by any of some
         hops.
         """
@@ -150,7 +150,8 @@ class WayGraphs:
             if hop.ends or hop.device is None:
                 numbers.add(
                     self.nodes.prepend(
-                        tokens, self.nodes.ending(Outcome.LOST if hop.failure else Outcome.ARRIVED)
+                        tokens,
+                        self.nodes.ending(SequenceEnd.LOST if hop.failure else SequenceEnd.ARRIVED),
                     )
                 )
                 count += 1
@@ -160,7 +161,7 @@ class WayGraphs:
             )
             numbers.add(self.nodes.prepend(tokens, self.placed_out(cell.number, destination)))
             count += cell.paths
-        return Cell(self.nodes.union(frozenset(numbers)), count)
+        return ColumnCell(self.nodes.union(frozenset(numbers)), count)
 
     def placed_out(self, number: int, destination: Address) -> int:
         """Return a node of a column in which each end is replaced by the last hops to one
@@ -177,7 +178,7 @@ class WayGraphs:
                     for end in node.ends:
                         numbers |= (
                             {self.nodes.ending(end)}
-                            if isinstance(end, Outcome)
+                            if isinstance(end, SequenceEnd)
                             else self._handed_out(end, destination)
                         )
                     known[each] = self.nodes.union(frozenset(numbers))
@@ -200,13 +201,13 @@ class WayGraphs:
             return {
                 self.nodes.prepend(
                     (self.tokens.number(itself),) * (itself in self.tokens.placed),
-                    self.nodes.ending(Outcome.ARRIVED),
+                    self.nodes.ending(SequenceEnd.ARRIVED),
                 )
             }
         return {
             self.nodes.prepend(
                 self.tokens.met(hop),
-                self.nodes.ending(Outcome.LOST if hop.failure else Outcome.ARRIVED),
+                self.nodes.ending(SequenceEnd.LOST if hop.failure else SequenceEnd.ARRIVED),
             )
             for hop in self.network.hops(device, destination)
             if hop.ends
@@ -283,7 +284,7 @@ class WayGraphs:
                 self._first_hops[key] = following, self.tokens.met(following)
             hop, met = self._first_hops[key]
             tokens += met
-        return Sequence(tokens, Outcome.LOST if hop.failure else Outcome.ARRIVED)
+        return Sequence(tokens, SequenceEnd.LOST if hop.failure else SequenceEnd.ARRIVED)
 
     def alone(self, sequence: Sequence) -> WayGraph:
         """Return the graph of a single sequence."""
@@ -323,7 +324,7 @@ class WayGraphs:
         if number not in self._arriving:
             for each in self.nodes.below(number):
                 node = self.nodes.of[each]
-                self._arriving[each] = Outcome.ARRIVED in node.ends or any(
+                self._arriving[each] = SequenceEnd.ARRIVED in node.ends or any(
                     self._arriving[child] for _, child in node.children
                 )
         return self._arriving[number]
@@ -380,7 +381,7 @@ class WayGraphs:
             after = self.network.along(path, hop, forks)
             if after.ended:
                 walked = _Walked(
-                    after, Sequence(met, Outcome.ARRIVED if after.arrived else Outcome.LOST)
+                    after, Sequence(met, SequenceEnd.ARRIVED if after.arrived else SequenceEnd.LOST)
                 )
                 if wanted in (None, walked.sequence):
                     return walked

@@ -15,9 +15,9 @@ from crossgate.core.model.plan import Plan
 from crossgate.core.network.crossed import Crossed, CrossedGraphs
 from crossgate.core.network.endpoints import at_address
 from crossgate.core.network.forwarding import Forwarding
-from crossgate.core.network.nodes import MOST_WAYS, Outcome, Sequence, too_many_ways
+from crossgate.core.network.nodes import MOST_WAYS, Sequence, SequenceEnd, too_many_ways
 from crossgate.core.network.paths import Endpoint, Path
-from crossgate.core.network.translated_state import State
+from crossgate.core.network.translated_state import TranslatedState
 from crossgate.core.network.trip import Trip, Walked
 from crossgate.core.network.view import NOT_TRANSLATED
 from crossgate.core.network.way_graph import Passage, WayGraph
@@ -69,7 +69,7 @@ class Ways:
         return Ways(there, back, self.unanswered)
 
     @property
-    def ends(self) -> frozenset[Outcome]:
+    def ends(self) -> frozenset[SequenceEnd]:
         """The outcomes of packets there and of answers that no list denies: arrived, lost, or
         both.
         """
@@ -95,7 +95,12 @@ class CrossedWays(Ways):
     """
 
     def __init__(
-        self, there: WayGraph, back: WayGraph, unanswered: bool, trip: Trip, arrived: State | None
+        self,
+        there: WayGraph,
+        back: WayGraph,
+        unanswered: bool,
+        trip: Trip,
+        arrived: TranslatedState | None,
     ) -> None:
         super().__init__(there, back, unanswered)
         self.trip, self.arrived = trip, arrived

@@ -37,7 +37,7 @@ def _taken(columns: NDArray[Scalar], rows: Numbers) -> NDArray[Scalar]:
     return columns.T.take(rows, axis=1).T
 
 
-class Columns(NamedTuple):
+class BoxColumns(NamedTuple):
     """Rows of boxes: `value` and `wildcard` have a column for each word, the lowest word first;
     `spans` has six columns.
 
@@ -51,9 +51,9 @@ class Columns(NamedTuple):
     entry: Numbers
     loose: NDArray[np.bool_]
 
-    def take(self, rows: Numbers) -> Columns:
+    def take(self, rows: Numbers) -> BoxColumns:
         """Return only the given rows."""
-        return Columns(
+        return BoxColumns(
             _taken(self.value, rows),
             _taken(self.wildcard, rows),
             _taken(self.spans, rows),
@@ -61,11 +61,11 @@ class Columns(NamedTuple):
             self.loose[rows],
         )
 
-    def down(self) -> Columns:
+    def down(self) -> BoxColumns:
         """Return the same rows with a second axis of length one, to be compared with all rows of
         other columns at once.
         """
-        return Columns(
+        return BoxColumns(
             self.value[:, None],
             self.wildcard[:, None],
             self.spans[:, None],
@@ -73,11 +73,11 @@ class Columns(NamedTuple):
             self.loose[:, None],
         )
 
-    def across(self) -> Columns:
+    def across(self) -> BoxColumns:
         """Return the same rows along the second axis, to be compared with columns that are
         `down`.
         """
-        return Columns(
+        return BoxColumns(
             self.value[None],
             self.wildcard[None],
             self.spans[None],
@@ -86,7 +86,7 @@ class Columns(NamedTuple):
         )
 
 
-def box_columns(boxes: Sequence[Box], entry: Sequence[int], loose: Sequence[bool]) -> Columns:
+def box_columns(boxes: Sequence[Box], entry: Sequence[int], loose: Sequence[bool]) -> BoxColumns:
     """Return boxes of one family as columns."""
     count = 1 + (2 * boxes[0].family.bits // 64 if boxes else 1)
     value, wildcard = (np.empty((count, len(boxes)), np.uint64).T for _ in range(2))
@@ -96,7 +96,7 @@ def box_columns(boxes: Sequence[Box], entry: Sequence[int], loose: Sequence[bool
         value[:, word] = [box.value >> shift & mask for box in boxes]
         wildcard[:, word] = [box.wildcard >> shift & mask for box in boxes]
     spans = np.asfortranarray(np.array([box[3:] for box in boxes], np.int32).reshape(-1, 6))
-    return Columns(value, wildcard, spans, np.array(entry, np.int64), np.array(loose, np.bool_))
+    return BoxColumns(value, wildcard, spans, np.array(entry, np.int64), np.array(loose, np.bool_))
 
 
 def row_box(family: Family, value: Words, spans: Spans) -> Box:
@@ -107,7 +107,7 @@ def row_box(family: Family, value: Words, spans: Spans) -> Box:
     return Box(family, bits, 0, *(int(number) for number in spans))
 
 
-def overlapping(one: Columns, other: Columns) -> NDArray[np.bool_]:
+def overlapping(one: BoxColumns, other: BoxColumns) -> NDArray[np.bool_]:
     """Tell whether rows overlap: row by row, or every row with every other when one is `down` and
     the other `across`.
     """
@@ -122,7 +122,7 @@ def overlapping(one: Columns, other: Columns) -> NDArray[np.bool_]:
     return found
 
 
-def meeting_box(columns: Columns, box: Box) -> Numbers:
+def meeting_box(columns: BoxColumns, box: Box) -> Numbers:
     """Return the rows that overlap a box, in ascending order: what `overlapping` tells of a single
     box, but a row that fails in one column is not looked at in the next.
     """
@@ -143,7 +143,7 @@ def meeting_box(columns: Columns, box: Box) -> Numbers:
     return rows
 
 
-def covering(outer: Columns, inner: Columns) -> NDArray[np.bool_]:
+def covering(outer: BoxColumns, inner: BoxColumns) -> NDArray[np.bool_]:
     """Tell whether rows of `outer` cover those of `inner`; rows are paired as in `overlapping`."""
     found: NDArray[np.bool_] = outer.spans[..., 0] <= inner.spans[..., 0]
     for word in range(outer.value.shape[-1] - 1, -1, -1):
@@ -157,7 +157,7 @@ def covering(outer: Columns, inner: Columns) -> NDArray[np.bool_]:
 
 
 def covering_pairs(
-    outer: Columns, outer_rows: Numbers, inner: Columns, inner_rows: Numbers
+    outer: BoxColumns, outer_rows: Numbers, inner: BoxColumns, inner_rows: Numbers
 ) -> Numbers:
     """Return the indices of the pairs in which a row of `outer` covers one of `inner`; a pair that
     fails in one column is not looked at in the next.
@@ -175,7 +175,7 @@ def covering_pairs(
     return pairs
 
 
-def common(one: Columns, other: Columns) -> Columns:
+def common(one: BoxColumns, other: BoxColumns) -> BoxColumns:
     """Return the intersection of rows that overlap, row by row; entries and looseness are those of
     `other`.
     """
@@ -184,12 +184,12 @@ def common(one: Columns, other: Columns) -> Columns:
         np.maximum(one.spans, other.spans),
         np.minimum(one.spans, other.spans),
     )
-    return Columns(
+    return BoxColumns(
         one.value | other.value, one.wildcard & other.wildcard, spans, other.entry, other.loose
     )
 
 
-def meeting(table: Columns, rows: Numbers) -> Iterator[tuple[Numbers, Numbers, Numbers]]:
+def meeting(table: BoxColumns, rows: Numbers) -> Iterator[tuple[Numbers, Numbers, Numbers]]:
     """Yield, group by group, some of `rows` and all pairs with them: (rows, row, other row), the
     pairs sorted by both.
 
@@ -221,7 +221,7 @@ def meeting(table: Columns, rows: Numbers) -> Iterator[tuple[Numbers, Numbers, N
                 )
 
 
-def _pairs(table: Columns, rows: Numbers, others: Numbers) -> tuple[Numbers, Numbers]:
+def _pairs(table: BoxColumns, rows: Numbers, others: Numbers) -> tuple[Numbers, Numbers]:
     """Return all overlapping pairs of a row and an other row, of different entries."""
     across = table.take(others).across()
     most = max(CACHED_CELLS // max(len(others), 1), 1)
@@ -234,7 +234,7 @@ def _pairs(table: Columns, rows: Numbers, others: Numbers) -> tuple[Numbers, Num
     return rows[left], others[right]
 
 
-def _digit(table: Columns, rows: Numbers, word: int, shift: np.uint64) -> Numbers:
+def _digit(table: BoxColumns, rows: Numbers, word: int, shift: np.uint64) -> Numbers:
     """Return each row's bit: 0, 1, or 2 where it is free."""
     one = np.uint64(1)
     value = table.value[rows, word] >> shift & one
@@ -242,14 +242,14 @@ def _digit(table: Columns, rows: Numbers, word: int, shift: np.uint64) -> Number
 
 
 def _may_be(
-    table: Columns, rows: Numbers, word: int, shift: np.uint64, digit: int
+    table: BoxColumns, rows: Numbers, word: int, shift: np.uint64, digit: int
 ) -> NDArray[np.bool_]:
     digits = _digit(table, rows, word, shift)
     found: NDArray[np.bool_] = (digits == digit) | (digits == 2)
     return found
 
 
-def _dividing_bit(table: Columns, rows: Numbers) -> tuple[int, int] | None:
+def _dividing_bit(table: BoxColumns, rows: Numbers) -> tuple[int, int] | None:
     """Return the address bit (word, bit) that divides these rows best, or None when no bit divides
     them.
     """

@@ -1,6 +1,6 @@
 """Sets of packets with the operators of set algebra, and the frames in which they are computed.
 
-A `Frame` is made for one question: it finds the atoms into which the given regions divide each
+A `SetFrame` is made for one question: it finds the atoms into which the given regions divide each
 side, so that every region is a product of bit masks, however many addresses and ports it has. A
 `PacketSet` is a union of products of one frame. Sets of different frames can be combined, in a new
 frame made for both.
@@ -21,7 +21,7 @@ from crossgate.core.sets.region import Region, every_packet, some_service
 from crossgate.core.sets.spans import Spans
 
 
-class Frame:
+class SetFrame:
     """The atoms into which some regions divide the packets `within` another region; the regions may
     reach beyond it.
     """
@@ -170,7 +170,7 @@ def witness(region: Region) -> Packet:
 
 def is_left(region: Region, others: Sequence[Region]) -> bool:
     """Whether something is left of a region once some others are taken out of it."""
-    frame = Frame(region, others)
+    frame = SetFrame(region, others)
     return algebra.is_left(frame.whole, frame.products(others), frame.order)
 
 
@@ -208,14 +208,16 @@ class PacketSet:
 
     __slots__ = ("frame", "products")
 
-    def __init__(self, frame: Frame, products: Sequence[Product]) -> None:
+    def __init__(self, frame: SetFrame, products: Sequence[Product]) -> None:
         self.frame = frame
         self.products = products
 
     @classmethod
     def of(cls, *regions: Region) -> PacketSet:
         """Return the set of all packets of some regions of one family, at least one region."""
-        frame = Frame(regions[0] if len(regions) == 1 else every_packet(regions[0].family), regions)
+        frame = SetFrame(
+            regions[0] if len(regions) == 1 else every_packet(regions[0].family), regions
+        )
         return cls(frame, frame.products(regions))
 
     @property
@@ -295,7 +297,7 @@ class PacketSet:
         return self.frame.witness(next(between, self.products[0]))
 
 
-def in_one_frame(sets: Sequence[PacketSet]) -> tuple[Frame | None, list[Sequence[Product]]]:
+def in_one_frame(sets: Sequence[PacketSet]) -> tuple[SetFrame | None, list[Sequence[Product]]]:
     """Return the products of some sets of a family in one frame, which is a new one where theirs
     differ; without sets there is no frame.
     """
@@ -305,13 +307,13 @@ def in_one_frame(sets: Sequence[PacketSet]) -> tuple[Frame | None, list[Sequence
     if all(each.frame is frame for each in sets):
         return frame, [each.products for each in sets]
     regions = [list(each.regions()) for each in sets]
-    frame = Frame(every_packet(frame.family), [each for several in regions for each in several])
+    frame = SetFrame(every_packet(frame.family), [each for several in regions for each in several])
     return frame, [frame.products(several) for several in regions]
 
 
 def _together(
     one: PacketSet, other: PacketSet
-) -> tuple[Frame, Sequence[Product], Sequence[Product]]:
+) -> tuple[SetFrame, Sequence[Product], Sequence[Product]]:
     """Return the products of two sets in a frame that both share."""
     frame, (here, there) = in_one_frame((one, other))
     assert frame is not None

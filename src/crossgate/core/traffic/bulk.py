@@ -43,7 +43,7 @@ from crossgate.core.network.paths import Crossing
 from crossgate.core.network.ways import Network
 from crossgate.core.traffic.across import Across
 from crossgate.core.traffic.asked import AskedLists
-from crossgate.core.traffic.ends_in_columns import Ends
+from crossgate.core.traffic.ends_in_columns import EndsInColumns
 from crossgate.core.traffic.fates import (
     NO_PLACE,
     VARIES,
@@ -69,7 +69,7 @@ class BulkTracer:
         self.network = network
         self.entered = entered
         self.asked = AskedLists(network.plan)
-        self._families: dict[Family, Ends] = {}
+        self._families: dict[Family, EndsInColumns] = {}
         self._lanes = LaneTable(network, self.asked)
         self._tracers: dict[State, Tracer] = {}
         self._across = Across(network, entered, self.asked, self._lanes.crossing, self._tracer)
@@ -84,10 +84,10 @@ class BulkTracer:
         """The crossings, indexed by the numbers that `Fates` has."""
         return self._lanes.places
 
-    def ends(self, family: Family) -> Ends:
+    def ends(self, family: Family) -> EndsInColumns:
         """Return the address classes of a family, with the lanes between them."""
         if family not in self._families:
-            self._families[family] = Ends(self.network, self.entered, self._lanes, family)
+            self._families[family] = EndsInColumns(self.network, self.entered, self._lanes, family)
         return self._families[family]
 
     def trace(
@@ -144,7 +144,7 @@ class BulkTracer:
 
     def _traced(
         self,
-        ends: Ends,
+        ends: EndsInColumns,
         packets: Packets,
         windows: Indices,
         states: Sequence[State],

@@ -16,7 +16,7 @@ from functools import partial
 from crossgate.core.conversation.rules import WITH_TLS, WITHOUT_TLS, Leg
 from crossgate.core.lists.split import EntryRegion, Regions, conditional_regions, region_hull
 from crossgate.core.model.accesslist import AccessList
-from crossgate.core.model.claim import Hours, Moment
+from crossgate.core.model.claim import ClaimHours, Moment
 from crossgate.core.model.condition import State
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.tls import Spoken, hello_of
@@ -39,7 +39,7 @@ def states_for(
     plan: Plan,
     lists: Iterable[AccessList],
     packets: Callable[[], Iterable[Region]],
-    at: Moment | Hours | None = None,
+    at: Moment | ClaimHours | None = None,
     flooding: bool | None = None,
     spoken: Spoken | None = None,
 ) -> dict[State, datetime | None]:

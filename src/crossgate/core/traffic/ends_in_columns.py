@@ -26,7 +26,7 @@ _MANY = 1_000
 _NO_PAIR = Pair((), False)
 
 
-class Ends:
+class EndsInColumns:
     """The address classes of one family, and the lanes between each pair of classes that occurred;
     with `entered`, every conversation comes in there.
     """

@@ -34,13 +34,13 @@ from crossgate.core.network.ways import Ways
 from crossgate.core.sets import products as algebra
 from crossgate.core.sets import spans as line
 from crossgate.core.sets.boxes import Box
-from crossgate.core.sets.frame import Frame, PacketSet
+from crossgate.core.sets.frame import PacketSet, SetFrame
 from crossgate.core.sets.products import Product
 from crossgate.core.sets.region import Region
 from crossgate.core.traffic.between import Flow
 from crossgate.core.traffic.courses import Course, Opening, course_on, leg_regions
 from crossgate.core.traffic.flows import Flows, stops_all_near
-from crossgate.core.traffic.translated import Seen
+from crossgate.core.traffic.translated import SeenRegion
 
 
 class Answer(NamedTuple):
@@ -137,7 +137,9 @@ class Question:
             whole._replace(source_ports=((first, last + 1),))
             for first, last in {each.asking.network.plan.client_ports for each in parties}
         ]
-        self.frame = Frame(whole, [*(each.region for each in opened), *hidden, *regions, *clients])
+        self.frame = SetFrame(
+            whole, [*(each.region for each in opened), *hidden, *regions, *clients]
+        )
         products = ((each.course, self.frame.product(each.region)) for each in opened)
         self.openings = [(course, product) for course, product in products if product is not None]
         self._hidden = (
@@ -206,7 +208,7 @@ class Question:
         """Yield the entries of a list that may take packets of a leg, as the list sees them in a
         view, for each possible choice of a translation.
         """
-        seen = [Seen(each.region, view) for each in opened]
+        seen = [SeenRegion(each.region, view) for each in opened]
         boxes = [region_hull(each) for own in seen for each in leg_regions(own.image, course, leg)]
         near = regions.near_any(boxes, regions.regions)
         for choice in asking.choices(regions.access_list, view):

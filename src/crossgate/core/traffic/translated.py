@@ -15,7 +15,7 @@ from crossgate.core.sets.region import ALL_PORTS, PROTOCOL_SHIFT, Region, whole_
 from crossgate.core.sets.spans import Spans
 
 
-class Seen:
+class SeenRegion:
     """The packets of a region in a view; every rewriting of the view takes all of them."""
 
     def __init__(self, region: Region, view: View) -> None:

@@ -7,7 +7,7 @@ from __future__ import annotations
 from bisect import bisect_left, bisect_right
 from typing import NamedTuple
 
-from crossgate.core.conversation.story import Asked, LegTrace, Trace
+from crossgate.core.conversation.story import CrossingStory, LegTrace, Trace
 from crossgate.core.conversation.verdict import VERDICTS, Verdict
 from crossgate.core.lists.index import ListIndex
 from crossgate.core.lists.insertion import free_numbers
@@ -26,7 +26,7 @@ from crossgate.core.network.paths import Crossing
 from crossgate.core.network.view import View, packet_in
 from crossgate.core.sets.meaning import outside_in
 from crossgate.core.wording.answers import answer_service, end_text
-from crossgate.core.wording.translated import Wanted, asked_there
+from crossgate.core.wording.translated import WantedWords, asked_there
 
 
 def needed(plan: Plan, expectation: Expectation, trace: Trace) -> str:
@@ -152,7 +152,7 @@ def _decisive(expectation: Expectation, trace: Trace) -> LegTrace:
 
 
 def _need(
-    plan: Plan, expectation: Expectation, action: Action, asked: Asked, leg: LegTrace
+    plan: Plan, expectation: Expectation, action: Action, asked: CrossingStory, leg: LegTrace
 ) -> Need:
     """Return an entry that decides otherwise about a claim's packets, right before the line that
     decided.
@@ -242,7 +242,9 @@ def _part_of_outside(plan: Plan, expectation: Expectation, trace: Trace) -> str:
     return ""
 
 
-def _guards(plan: Plan, expectation: Expectation, asked: Asked, leg: LegTrace) -> tuple[str, ...]:
+def _guards(
+    plan: Plan, expectation: Expectation, asked: CrossingStory, leg: LegTrace
+) -> tuple[str, ...]:
     """Return the entries that keep a permit for an outside, which an entry can only write as any,
     away from the subnets that the line denied.
     """
@@ -315,7 +317,7 @@ def _body(
         first = _opening(leg)
         if leg.leg.returns:
             seen_port = packet_in(view, first).destination_port
-        words = Wanted(expected, source, destination)
+        words = WantedWords(expected, source, destination)
         expected, source, destination = asked_there(plan, first, view, words)
     if access_list.kind is Kind.STANDARD:
         return destination if leg.leg.returns else source

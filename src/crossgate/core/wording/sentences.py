@@ -7,7 +7,7 @@ from datetime import datetime
 
 from crossgate.core.conversation.opening import service_label
 from crossgate.core.conversation.rules import Leg
-from crossgate.core.conversation.story import Asked, Outcome, Trace
+from crossgate.core.conversation.story import CrossingStory, Outcome, Trace
 from crossgate.core.conversation.verdict import VERDICTS, Verdict
 from crossgate.core.model.accesslist import ClosedPlace, Decider, called, line_name
 from crossgate.core.model.address import Address, Family
@@ -140,7 +140,7 @@ def ways_note(trace: Trace) -> str:
     return "other paths are as good, and meet the same lists" if trace.forks else ""
 
 
-def stopped(asked: Asked, what: str = "it") -> str:
+def stopped(asked: CrossingStory, what: str = "it") -> str:
     """Say which list denied a packet, by which of its lines, and where."""
     assert asked.decider is not None
     return decided_by(asked.decider, asked.crossing, what)

@@ -77,7 +77,7 @@ def patterns_text(patterns: Sequence[Pattern]) -> str:
     return ", ".join(map(str, ordered))
 
 
-class Wanted(NamedTuple):
+class WantedWords(NamedTuple):
     """What an entry asks for: its service, source and destination, as words."""
 
     service: str
@@ -85,7 +85,7 @@ class Wanted(NamedTuple):
     destination: str
 
 
-def asked_there(plan: Plan, first: Packet, view: View, asked: Wanted) -> Wanted:
+def asked_there(plan: Plan, first: Packet, view: View, asked: WantedWords) -> WantedWords:
     """Return what an entry must ask for, where a list sees packets in a view, to take those that
     `asked` would take as they were sent.
     """

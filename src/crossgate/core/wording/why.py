@@ -20,7 +20,7 @@ _MOST = 3
 """So many entries that follow each other and differ in one field are told one by one."""
 
 
-class Reason(NamedTuple):
+class EntryReason(NamedTuple):
     """Why one entry, or several neighbouring ones, do not match a packet."""
 
     first: Passed
@@ -28,17 +28,17 @@ class Reason(NamedTuple):
     text: str
 
 
-def reasons(passed: Sequence[Passed], packet: Packet, every: bool = False) -> Iterator[Reason]:
+def reasons(passed: Sequence[Passed], packet: Packet, every: bool = False) -> Iterator[EntryReason]:
     """Yield why entries do not match a packet; long runs that fail in the same field are joined,
     unless `every` entry is to be told.
     """
     for field, run in groupby(passed, key=lambda each: each.field):
         several = list(run)
         if len(several) > _MOST and not every:
-            yield Reason(several[0], several[-1], _SEVERAL[field])
+            yield EntryReason(several[0], several[-1], _SEVERAL[field])
         else:
             for each in several:
-                yield Reason(each, each, _text(each, packet))
+                yield EntryReason(each, each, _text(each, packet))
 
 
 _SEVERAL = {

@@ -15,7 +15,7 @@ from crossgate.core.model.plan import Plan
 
 
 @dataclass(frozen=True)
-class Wanted:
+class ExportWanted:
     """What is to be written: lists, their places, and options."""
 
     plan: Plan
@@ -41,7 +41,7 @@ class Wanted:
 
 
 @dataclass
-class Written:
+class ExportedDocument:
     """The document; what could not be expressed exactly, line by line; and what has no effect on
     traffic and no place in the format.
     """

@@ -22,9 +22,9 @@ from crossgate.core.model.network import Direction
 from crossgate.core.model.plaintext import numeral, quotable
 from crossgate.core.model.window import of_window
 from crossgate.core.network.entrance import place_named
-from crossgate.formats.exchange.asked import Given, Wanted, Written
+from crossgate.formats.exchange.asked import ExportedDocument, ExportWanted, Given
 from crossgate.formats.markdown import escaped
-from crossgate.formats.tables import Row, guarded, read_table
+from crossgate.formats.tables import InputRow, guarded, read_table
 from crossgate.language.cells import entry_cells
 from crossgate.language.coming import Coming, ComingEntry, ComingList, ComingPlace
 from crossgate.language.entries import ETHERNET
@@ -101,7 +101,7 @@ def _cells(entry: AnyEntry, kind: Kind) -> dict[str, str]:
     }
 
 
-def write_csv(wanted: Wanted) -> Written:
+def write_csv(wanted: ExportWanted) -> ExportedDocument:
     """Write a row for each line of the lists, and one for each place."""
     rows: list[dict[str, str]] = []
     for each in wanted.every_list:
@@ -136,15 +136,17 @@ def write_csv(wanted: Wanted) -> Written:
         if wanted.raw
         else ({column: guarded(text) for column, text in row.items()} for row in rows)
     )
-    return Written(text.getvalue())
+    return ExportedDocument(text.getvalue())
 
 
-def write_markdown(wanted: Wanted) -> Written:
+def write_markdown(wanted: ExportWanted) -> ExportedDocument:
     """Write a table for each list, under its name, with where it stands."""
-    return Written("\n".join(line for each in wanted.every_list for line in _section(each, wanted)))
+    return ExportedDocument(
+        "\n".join(line for each in wanted.every_list for line in _section(each, wanted))
+    )
 
 
-def _section(access_list: AnyList[Any], wanted: Wanted) -> Iterator[str]:
+def _section(access_list: AnyList[Any], wanted: ExportWanted) -> Iterator[str]:
     yield f"## {access_list.name}"
     yield ""
     places = [each.where for each in wanted.places if each.access_list == access_list.name]
@@ -205,7 +207,7 @@ def read_csv(given: Given) -> Coming:
     )
     lists: dict[str, ComingList] = {}
     numbers: dict[str, set[int]] = {}
-    places: list[Row] = []
+    places: list[InputRow] = []
     for row in table.rows:
         name, line = (_value(given, row, column) for column in ("list", "line"))
         if line == "place":
@@ -236,7 +238,7 @@ def _recognised(words: Sequence[str], below: Sequence[str]) -> str:
     return words[0] if len(words) == 1 and words[0] in COLUMNS else ""
 
 
-def _read_line(given: Given, row: Row, line: str, own: ComingList, numbers: set[int]) -> None:
+def _read_line(given: Given, row: InputRow, line: str, own: ComingList, numbers: set[int]) -> None:
     values = row.values
     if line == "note":
         own.note(_value(given, row, "comment"))
@@ -276,7 +278,7 @@ def _read_line(given: Given, row: Row, line: str, own: ComingList, numbers: set[
         own.entries.append(ComingEntry(number, " ".join(words)))
 
 
-def _until(given: Given, row: Row) -> str:
+def _until(given: Given, row: InputRow) -> str:
     """Return a row's last day, "" for none; a spreadsheet's date is read too. Raises
     `PlanError`.
     """
@@ -289,7 +291,7 @@ def _until(given: Given, row: Row) -> str:
         raise _error(given, row, f"until is {found}, and no day as 2027-03-31") from None
 
 
-def _words(given: Given, row: Row, column: str) -> str:
+def _words(given: Given, row: InputRow, column: str) -> str:
     """Return the words for an entry in a cell. Raises `PlanError` where it is more than one line,
     or contains a comment sign or a quote.
     """
@@ -307,7 +309,7 @@ def _words(given: Given, row: Row, column: str) -> str:
     return " ".join(found.split())
 
 
-def _word(given: Given, row: Row, column: str) -> str:
+def _word(given: Given, row: InputRow, column: str) -> str:
     """Return a cell of one word. Raises `PlanError` where it is more."""
     found = _words(given, row, column)
     if " " in found:
@@ -315,7 +317,7 @@ def _word(given: Given, row: Row, column: str) -> str:
     return found
 
 
-def _ends(given: Given, row: Row, column: str) -> str:
+def _ends(given: Given, row: InputRow, column: str) -> str:
     """Return the addresses in a cell: names and addresses behind commas or `but`, each one word,
     an address with its wildcard or mask, or the leases of a subnet. Raises `PlanError` for anything
     that would be read as another part of the entry.
@@ -334,19 +336,19 @@ def _ends(given: Given, row: Row, column: str) -> str:
     return found
 
 
-def _value(given: Given, row: Row, column: str) -> str:
+def _value(given: Given, row: InputRow, column: str) -> str:
     found = row.values.get(column, "")
     if not found:
         raise _error(given, row, f"{column} is empty")
     return found
 
 
-def _chosen(given: Given, row: Row, column: str, words: dict[str, Choice]) -> Choice:
+def _chosen(given: Given, row: InputRow, column: str, words: dict[str, Choice]) -> Choice:
     found = _value(given, row, column)
     if found not in words:
         raise _error(given, row, f"{column} is {found}, which is none of {', '.join(words)}")
     return words[found]
 
 
-def _error(given: Given, row: Row, message: str) -> PlanError:
+def _error(given: Given, row: InputRow, message: str) -> PlanError:
     return PlanError(f"{given.path}, row {row.number}: {message}")

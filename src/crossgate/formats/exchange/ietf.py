@@ -28,7 +28,7 @@ from crossgate.core.model.errors import PlanError
 from crossgate.core.model.network import Device, Interface, Route
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.scope import Scope, scope_of
-from crossgate.formats.exchange.asked import Given, Wanted, Written
+from crossgate.formats.exchange.asked import ExportedDocument, ExportWanted, Given
 from crossgate.formats.exchange.ietf_acl import ACL, INTERFACES, acl_tree, interface_tree
 from crossgate.formats.exchange.ietf_acl_in import read_acls
 from crossgate.formats.exchange.ietf_nat import NAT, nat_tree, read_nat
@@ -50,9 +50,9 @@ _MOST_HOSTNAME = 63
 # ---- Out
 
 
-def write(wanted: Wanted) -> Written:
+def write(wanted: ExportWanted) -> ExportedDocument:
     """Write a device's document, or the picture of all links."""
-    written = Written("")
+    written = ExportedDocument("")
     if wanted.device is None:
         tree = topology_tree(wanted.plan, written)
     else:
@@ -61,7 +61,7 @@ def write(wanted: Wanted) -> Written:
     return written
 
 
-def _device_tree(wanted: Wanted, device: Device, written: Written) -> dict[str, Any]:
+def _device_tree(wanted: ExportWanted, device: Device, written: ExportedDocument) -> dict[str, Any]:
     plan = wanted.plan
     if len(device.name) > _MOST_HOSTNAME:
         raise PlanError(

@@ -25,7 +25,7 @@ from crossgate.core.model.ethernet import MOST_MAC, EthernetList, format_mac
 from crossgate.core.model.network import Direction, Point, PointKind
 from crossgate.core.model.packet import TCP, UDP
 from crossgate.core.model.plan import Plan
-from crossgate.formats.exchange.asked import Wanted, Written
+from crossgate.formats.exchange.asked import ExportedDocument, ExportWanted
 from crossgate.formats.exchange.tree import Identity, json_of, xml_of
 
 ACL, INTERFACES = "ietf-access-control-list", "ietf-interfaces"
@@ -48,9 +48,9 @@ BITS = ("cwr", "ece", "urg", "ack", "psh", "rst", "syn", "fin")
 OTHERWISE = "otherwise"
 
 
-def write(wanted: Wanted) -> Written:
+def write(wanted: ExportWanted) -> ExportedDocument:
     """Write lists as one document. Raises `PlanError` for a name that is too long."""
-    written = Written("")
+    written = ExportedDocument("")
     tree = acl_tree(wanted, written)
     ids = interface_ids(wanted)
     if ids:
@@ -60,7 +60,7 @@ def write(wanted: Wanted) -> Written:
     return written
 
 
-def acl_tree(wanted: Wanted, written: Written) -> dict[str, Any]:
+def acl_tree(wanted: ExportWanted, written: ExportedDocument) -> dict[str, Any]:
     """Return the tree of lists and their attachment points; `written` gets what is left out."""
     acls: dict[str, Any] = {
         "acl": [
@@ -76,7 +76,7 @@ def acl_tree(wanted: Wanted, written: Written) -> dict[str, Any]:
     return {f"{ACL}:acls": acls if wanted.every_list else {}}
 
 
-def interface_ids(wanted: Wanted) -> dict[Point, str]:
+def interface_ids(wanted: ExportWanted) -> dict[Point, str]:
     """Return the interface names to use for the places of lists: their own names where all belong
     to one device.
     """
@@ -101,7 +101,9 @@ def interface_tree(plan: Plan, point: Point, name: str) -> dict[str, Any]:
     }
 
 
-def _acl(access_list: AnyList[Any], wanted: Wanted, written: Written) -> dict[str, Any]:
+def _acl(
+    access_list: AnyList[Any], wanted: ExportWanted, written: ExportedDocument
+) -> dict[str, Any]:
     assert isinstance(access_list, AccessList)
     name = access_list.name
     if len(name) > _MOST_NAME:
@@ -138,7 +140,9 @@ def _acl(access_list: AnyList[Any], wanted: Wanted, written: Written) -> dict[st
     }
 
 
-def _frame_acl(own: EthernetList, wanted: Wanted, written: Written) -> dict[str, Any]:
+def _frame_acl(
+    own: EthernetList, wanted: ExportWanted, written: ExportedDocument
+) -> dict[str, Any]:
     """Return an ethernet list with its `eth` matches; in a mask of the module, a 1 means that the
     bit must match.
     """
@@ -264,7 +268,9 @@ def _ethertype(number: int) -> str | int:
     return next((name for name, each in ETHERTYPE_NAMES.items() if each == number), number)
 
 
-def tell(access_list: AnyList[Any], unsaid: Iterable[Any], off: int, written: Written) -> None:
+def tell(
+    access_list: AnyList[Any], unsaid: Iterable[Any], off: int, written: ExportedDocument
+) -> None:
     """Add to `written` what of a list could not be expressed, and how many of its entries are
     off.
     """
@@ -341,7 +347,7 @@ def prefix_text(pattern: Pattern) -> str:
     return text if "/" in text else f"{text}/{pattern.family.bits}"
 
 
-def _attachments(wanted: Wanted, written: Written) -> list[dict[str, Any]]:
+def _attachments(wanted: ExportWanted, written: ExportedDocument) -> list[dict[str, Any]]:
     ids = interface_ids(wanted)
     found: dict[Point, dict[str, Any]] = {}
     for each in wanted.places:

@@ -31,7 +31,7 @@ from crossgate.core.model.network import Device, Interface, Translation, Transla
 from crossgate.core.model.packet import PORT_PROTOCOLS, TCP, UDP
 from crossgate.core.model.service import ServiceTerm, protocol_word
 from crossgate.core.sets.addresses import AddressSet
-from crossgate.formats.exchange.asked import Written
+from crossgate.formats.exchange.asked import ExportedDocument
 from crossgate.formats.exchange.tree import Identity, Node
 from crossgate.language.coming import Coming
 from crossgate.language.coming_network import ComingDevice, ComingTranslation
@@ -47,7 +47,7 @@ _TAKES_OTHERS_IN = {"eif": "anybody", "adf": "whoever was written to, from any p
 # ---- Out
 
 
-def nat_tree(device: Device, written: Written) -> dict[str, Any]:
+def nat_tree(device: Device, written: ExportedDocument) -> dict[str, Any]:
     """Return the instances of a device, nothing where it translates nothing."""
     instances: list[dict[str, Any]] = []
     for interface in device.interfaces.values():
@@ -61,7 +61,7 @@ class _Instance:
     """The rules of one interface, while they are being written."""
 
     def __init__(
-        self, interface: Interface, rules: Sequence[Translation], written: Written
+        self, interface: Interface, rules: Sequence[Translation], written: ExportedDocument
     ) -> None:
         self._interface, self._rules, self._written = interface, rules, written
         self._policies: list[dict[str, Any]] = []

@@ -22,7 +22,7 @@ from crossgate.core.model.errors import PlanError
 from crossgate.core.model.network import Direction, PointKind
 from crossgate.core.model.packet import TCP, UDP
 from crossgate.core.model.service import ESTABLISHED, Ports
-from crossgate.formats.exchange.asked import Wanted, Written
+from crossgate.formats.exchange.asked import ExportedDocument, ExportWanted
 from crossgate.formats.exchange.ietf_acl import tell
 
 ATTRIBUTE = 92
@@ -46,11 +46,11 @@ WORDS = {Direction.INBOUND: "in", Direction.OUTBOUND: "out"}
 _OTHER = {Direction.INBOUND: Direction.OUTBOUND, Direction.OUTBOUND: Direction.INBOUND}
 
 
-def write(wanted: Wanted) -> Written:
+def write(wanted: ExportWanted) -> ExportedDocument:
     """Write the rules of lists for one terminal, one on each line. Raises `PlanError` where their
     direction is not known.
     """
-    written = Written("")
+    written = ExportedDocument("")
     by_side: dict[tuple[Direction, Family], AccessList] = {}
     written.unsaid += [
         f"list {each.name}: nas-filter-rule has no ethernet lists"
@@ -91,7 +91,7 @@ def write(wanted: Wanted) -> Written:
     return written
 
 
-def _direction(access_list: AccessList, wanted: Wanted) -> Direction:
+def _direction(access_list: AccessList, wanted: ExportWanted) -> Direction:
     if wanted.direction in _OTHER:
         return wanted.direction
     stands = [each for each in wanted.places if each.access_list == access_list.name]

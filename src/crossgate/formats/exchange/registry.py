@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 from crossgate.core.model.errors import PlanError, unknown
 
 if TYPE_CHECKING:
-    from crossgate.formats.exchange.asked import Given, Wanted, Written
+    from crossgate.formats.exchange.asked import ExportedDocument, ExportWanted, Given
     from crossgate.language.coming import Coming
 
 MOST_PREFIXES = 256
@@ -43,9 +43,9 @@ class Format:
         found: Callable[[Given], Coming] = _function(self.reading)
         return found(given)
 
-    def write(self, wanted: Wanted) -> Written:
+    def write(self, wanted: ExportWanted) -> ExportedDocument:
         """Write lists. Raises `PlanError`."""
-        found: Callable[[Wanted], Written] = _function(self.writing)
+        found: Callable[[ExportWanted], ExportedDocument] = _function(self.writing)
         return found(wanted)
 
 

@@ -18,7 +18,7 @@ from crossgate.core.model.address import (
     parse_block,
 )
 from crossgate.core.model.plan import Plan
-from crossgate.formats.exchange.asked import Written
+from crossgate.formats.exchange.asked import ExportedDocument
 from crossgate.formats.exchange.ietf_acl import prefix_text
 from crossgate.formats.exchange.tree import Node
 from crossgate.language.coming import Coming
@@ -33,7 +33,7 @@ _SEGMENT = {False: "subnet", True: "outside"}
 # ---- Out
 
 
-def topology_tree(plan: Plan, written: Written) -> dict[str, Any]:
+def topology_tree(plan: Plan, written: ExportedDocument) -> dict[str, Any]:
     """Return the tree of all devices, subnets and cables; `written` gets what it cannot express."""
     if plan.hosts:
         written.told.append(

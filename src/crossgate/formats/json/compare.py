@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from typing import Literal, TypedDict
 
-from crossgate.core.answers.difference import Difference, Fate, ListDifference
+from crossgate.core.answers.difference import ComparedFate, Difference, ListDifference
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.plan import Plan
 from crossgate.core.wording.sentences import limit_names, open_windows
@@ -167,5 +167,5 @@ def compare_lists_document(
     }
 
 
-def _fate(fate: Fate) -> FateDocument:
+def _fate(fate: ComparedFate) -> FateDocument:
     return {"verdict": str(fate.verdict), "decided": decided_document(fate.decided)}

@@ -6,7 +6,7 @@ from collections.abc import Iterable, Sequence
 from datetime import datetime
 from typing import Literal, TypedDict
 
-from crossgate.core.answers.grid import Cell, Change, LeftOut
+from crossgate.core.answers.grid import Cell, CellChange, LeftOut
 from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.model.conditions import When
 from crossgate.core.model.plan import Plan
@@ -90,7 +90,7 @@ def _verdict(verdicts: Sequence[Verdict] | None) -> str | None:
 
 
 def changes_document(
-    plan: Plan, other: Plan, at: datetime, changes: Iterable[Change], left: LeftOut
+    plan: Plan, other: Plan, at: datetime, changes: Iterable[CellChange], left: LeftOut
 ) -> GridChangesDocument:
     """Return `crossgate/grid-changes/1`: the cells that two plans answer differently; null where a
     plan has no such cell.

@@ -6,7 +6,7 @@ from collections.abc import Iterable
 from datetime import datetime
 from typing import Literal, TypedDict
 
-from crossgate.core.answers.hours import Hours, Stretch
+from crossgate.core.answers.hours import ConversationHours, Stretch
 from crossgate.core.conversation.opening import service_of
 from crossgate.core.model.accesslist import Decider
 from crossgate.core.model.conditions import When
@@ -73,7 +73,7 @@ class HoursDocument(WhenDocument):
 
 
 def hours_document(
-    plan: Plan, when: When, until: datetime, found: Iterable[Hours]
+    plan: Plan, when: When, until: datetime, found: Iterable[ConversationHours]
 ) -> HoursDocument:
     """Return `crossgate/hours/1`: the verdicts on conversations from a time until another one."""
     return {
@@ -85,7 +85,7 @@ def hours_document(
     }
 
 
-def _conversation(hours: Hours) -> ConversationHoursDocument:
+def _conversation(hours: ConversationHours) -> ConversationHoursDocument:
     told = hours.told
     return {
         "family": int(told.first.family),

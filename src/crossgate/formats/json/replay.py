@@ -7,7 +7,7 @@ from typing import Literal, NotRequired, TypedDict
 
 from crossgate.core.answers.list_replay import ListReplay
 from crossgate.core.answers.replay import Replay
-from crossgate.core.answers.sums import Line, Sort, Sum
+from crossgate.core.answers.sums import ConversationSort, Sum, UsedLine
 from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.tls import VERSIONS, suite_name
@@ -17,8 +17,8 @@ from crossgate.formats.json.parts import (
     ListNameDocument,
     asked_list,
 )
-from crossgate.formats.readers.capture import Chosen
-from crossgate.formats.readers.traffic import Told, hellos_of
+from crossgate.formats.readers.capture import ServerChoice
+from crossgate.formats.readers.traffic import FileRead, hellos_of
 
 _NOWHERE = "nowhere"
 """Stands for the verdict of what has no place in the plan."""
@@ -111,7 +111,7 @@ class _Stretch(TypedDict):
 _From = TypedDict("_From", {"from": str})
 
 
-class StretchDocument(_Stretch, _From):
+class ReplayStretchDocument(_Stretch, _From):
     """What came in a stretch of time."""
 
 
@@ -119,7 +119,7 @@ class ByDocument(TypedDict):
     """What came when."""
 
     stretch: str
-    stretches: list[StretchDocument]
+    stretches: list[ReplayStretchDocument]
 
 
 class UserDocument(SumDocument):
@@ -206,7 +206,7 @@ class ListReplayDocument(TypedDict):
 
 def replay_document(
     replay: Replay,
-    told: Sequence[Told],
+    told: Sequence[FileRead],
     zone: str,
     where: str | None,
     verdict: str | None = None,
@@ -304,7 +304,7 @@ def replay_document(
 
 
 def list_replay_document(
-    asked: Sequence[ListReplay], plan: Plan, told: Sequence[Told], place: tuple[str, str] | None
+    asked: Sequence[ListReplay], plan: Plan, told: Sequence[FileRead], place: tuple[str, str] | None
 ) -> ListReplayDocument:
     """Return `crossgate/replay/1` for packets that were checked against lists one by one, at a
     place where one is named.
@@ -329,7 +329,7 @@ def list_replay_document(
     }
 
 
-def _file(told: Told) -> FileDocument:
+def _file(told: FileRead) -> FileDocument:
     document: FileDocument = {"file": str(told.path), "kind": told.kind, "rows": told.rows}
     if told.capture is not None:
         document["not_ip"], document["cut"] = told.capture.other, told.capture.cut
@@ -347,7 +347,7 @@ def _file(told: Told) -> FileDocument:
     return document
 
 
-def _chosen(each: Chosen, number: int) -> ChosenDocument:
+def _chosen(each: ServerChoice, number: int) -> ChosenDocument:
     version, suite = VERSIONS.get(each.version, f"0x{each.version:04x}"), suite_name(each.suite)
     return {
         "server": str(each.server),
@@ -366,14 +366,14 @@ def _sum(each: Sum) -> SumDocument:
     return {"conversations": each.conversations, "packets": each.packets, "bytes": each.octets}
 
 
-def _heaviest(sums: Mapping[Sort, Sum]) -> list[tuple[Sort, Sum]]:
+def _heaviest(sums: Mapping[ConversationSort, Sum]) -> list[tuple[ConversationSort, Sum]]:
     """Return sorts with their sums, those with the most packets first."""
     return sorted(
         sums.items(), key=lambda item: (-item[1].packets, -item[1].conversations, str(item[0][:3]))
     )
 
 
-def _sorts(sums: Mapping[Sort, Sum], compared: bool) -> list[SortDocument]:
+def _sorts(sums: Mapping[ConversationSort, Sum], compared: bool) -> list[SortDocument]:
     found = []
     for sort, each in _heaviest(sums):
         own = asked_list(None if sort.decider is None else sort.decider.access_list)
@@ -401,7 +401,7 @@ def _sorts(sums: Mapping[Sort, Sum], compared: bool) -> list[SortDocument]:
     return found
 
 
-def _lines(lines: Iterable[Line], rates: Rates) -> list[UsedLineDocument]:
+def _lines(lines: Iterable[UsedLine], rates: Rates) -> list[UsedLineDocument]:
     return [
         {
             "entry": each.decider.number,

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Literal, NotRequired, TypedDict
 
-from crossgate.core.answers.sheet import NotShown, Reason, Row, Sheet
+from crossgate.core.answers.sheet import NotShown, Sheet, SheetReason, SheetRow
 from crossgate.core.answers.sheet.results import Judged
 from crossgate.core.answers.sheet.words import command_line, least_count, note_of, plain_words
 from crossgate.core.conversation.opening import service_of
@@ -125,7 +125,7 @@ def sheet_document(
     return {**found, "unknown": unknown}
 
 
-def _row(row: Row) -> TestDocument:
+def _row(row: SheetRow) -> TestDocument:
     tried = row.tried
     conversation = tried.conversation
     return {
@@ -144,7 +144,7 @@ def _row(row: Row) -> TestDocument:
     }
 
 
-def _reason(reason: Reason) -> ReasonDocument:
+def _reason(reason: SheetReason) -> ReasonDocument:
     document: ReasonDocument = {"what": reason.what}
     if reason.line is not None:
         document["list"], document["entry"] = reason.line

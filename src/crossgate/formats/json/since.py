@@ -6,7 +6,7 @@ from collections.abc import Iterable
 from typing import Literal, TypedDict
 
 from crossgate.core.model.plan import Plan
-from crossgate.formats.past import Answer, Since, Version
+from crossgate.formats.past import Since, Version, VersionAnswer
 
 
 class AnswerDocument(TypedDict):
@@ -79,7 +79,7 @@ def since_document(plan: Plan, found: Iterable[Since]) -> SinceDocument:
     }
 
 
-def _answer(answer: Answer) -> AnswerDocument:
+def _answer(answer: VersionAnswer) -> AnswerDocument:
     return {"verdict": answer.verdict, "why": answer.why, "line": answer.line or None}
 
 

@@ -7,7 +7,7 @@ from typing import Literal, NotRequired, TypedDict
 
 from crossgate.core.answers.why import Why, why_there
 from crossgate.core.conversation.opening import Conversation, service_of
-from crossgate.core.conversation.story import Asked, LegTrace, Trace
+from crossgate.core.conversation.story import CrossingStory, LegTrace, Trace
 from crossgate.core.model.condition import State
 from crossgate.core.model.conditions import When
 from crossgate.core.model.plan import Plan
@@ -130,7 +130,7 @@ def conversation(trace: Trace, state: State | None = None) -> ConversationDocume
 
 
 def _crossing(
-    told: Conversation, leg: LegTrace, asked: Asked, state: State | None
+    told: Conversation, leg: LegTrace, asked: CrossingStory, state: State | None
 ) -> CrossingDocument:
     document = _asked(asked)
     if asked.crossing.view:
@@ -159,7 +159,7 @@ def _leg(told: Conversation, leg: LegTrace, state: State | None) -> LegDocument:
     return document
 
 
-def _asked(asked: Asked) -> CrossingDocument:
+def _asked(asked: CrossingStory) -> CrossingDocument:
     decider, own = asked.decider, asked_list(asked.access_list)
     document: CrossingDocument = {
         "point": str(asked.crossing.point),

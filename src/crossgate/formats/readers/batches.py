@@ -14,7 +14,7 @@ import pyarrow as pa
 
 from crossgate.core.model.errors import PlanError
 from crossgate.formats.bounds import MOST_DEPTH, MOST_LINE, Unpacked, see_columns
-from crossgate.formats.readers.kinds import Kind
+from crossgate.formats.readers.kinds import FileKind
 
 _BLOCK = 8 << 20
 """Octets of text that are read at once."""
@@ -23,7 +23,7 @@ _ROWS = 1 << 18
 _KEY = re.compile(rb'"((?:[^"\\]|\\.)*)"\s*:')
 
 
-def batches(path: Path, kind: Kind, name: str) -> Iterator[Any]:
+def batches(path: Path, kind: FileKind, name: str) -> Iterator[Any]:
     """Yield the rows of a table, called `name`, as record batches of pyarrow. Raises `PlanError`
     for what cannot be read.
     """

@@ -33,7 +33,7 @@ again.
 """
 
 
-class Chosen(NamedTuple):
+class ServerChoice(NamedTuple):
     """What a server chose for a TLS connection: version and cipher suite, as numbers."""
 
     server: Address
@@ -54,7 +54,7 @@ class Account:
     cut: int = 0
     damaged: int = 0
     first: dict[str, int] = field(default_factory=dict)
-    hellos: Counter[Chosen] = field(default_factory=Counter)
+    hellos: Counter[ServerChoice] = field(default_factory=Counter)
     """What servers chose in TLS, each with how often."""
     broken: str = ""
     """Why reading ended before the file did, with the frame's number."""
@@ -68,7 +68,9 @@ class Account:
             self.first.setdefault(kind, before + int(numbers[0]) + 1)
 
 
-def read_capture(source: Source, account: Account, name: str) -> Iterator[dict[Family, Seen]]:
+def read_capture(
+    source: CaptureSource, account: Account, name: str
+) -> Iterator[dict[Family, Seen]]:
     """Yield the packets of a capture, called `name` in errors, in batches; `account` gets what
     could not be used. Raises `PlanError` for a file that is no capture, and for an unsupported kind
     of link.
@@ -119,7 +121,7 @@ def _hear(found: Found, octets: bytes, account: Account, heard: dict[int, int]) 
         if hello is not None and time - heard.get(identity, -AGAIN - 1) > AGAIN:
             packet = seen.packets.packet(row)
             account.hellos[
-                Chosen(Address(family, packet.source), packet.source_port or 0, *hello)
+                ServerChoice(Address(family, packet.source), packet.source_port or 0, *hello)
             ] += 1
             heard[identity] = time
             if len(heard) > _MOST_HEARD:
@@ -136,7 +138,7 @@ def _opened(path: Path, name: str) -> Any:
         raise PlanError(f"{name} cannot be read as a capture: {_reason(str(error))}") from None
 
 
-def _batches(source: Source, reader: Any, account: Account) -> Iterator[tuple[bytes, bytes]]:
+def _batches(source: CaptureSource, reader: Any, account: Account) -> Iterator[tuple[bytes, bytes]]:
     """Yield frames and their records; where the file is damaged, those before the damage too."""
     import pcapy
 
@@ -154,7 +156,7 @@ def _batches(source: Source, reader: Any, account: Account) -> Iterator[tuple[by
         yield octets, meta
 
 
-def _one_by_one(source: Source, before: int) -> tuple[bytes, bytes]:
+def _one_by_one(source: CaptureSource, before: int) -> tuple[bytes, bytes]:
     """Return the frames after the first `before` ones, up to where the file is damaged."""
     import pcapy
 
@@ -194,7 +196,7 @@ def _waited_for(pipe: int) -> bool:
     return any(event & select.POLLIN for _, event in arrived.poll())
 
 
-class Source:
+class CaptureSource:
     """What a capture is read from; it can be opened several times: a file, or the unpacked contents
     of a packed one (`gzip`, `zstd`).
 

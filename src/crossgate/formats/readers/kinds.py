@@ -28,7 +28,7 @@ _KEYS = re.compile(
 """How a line of a log looks whose fields are `key=value`."""
 
 
-class Kind(NamedTuple):
+class FileKind(NamedTuple):
     """What a file is: capture, csv, json, parquet, ipfix or log, and gzip or zstd where it is
     compressed.
     """
@@ -37,7 +37,7 @@ class Kind(NamedTuple):
     packed: str | None
 
 
-def sniffed(path: Path, name: Path, log: bool = False) -> Kind:
+def sniffed(path: Path, name: Path, log: bool = False) -> FileKind:
     """Return the kind of a file from how it begins; text counts as a `log` where the user said so.
     Raises `PlanError` for one that cannot be opened, and for an empty one.
     """
@@ -62,16 +62,16 @@ def sniffed(path: Path, name: Path, log: bool = False) -> Kind:
 
         head = unpacked_head(path, packed, name)
     if head.startswith(_CAPTURE):
-        return Kind("capture", packed)
+        return FileKind("capture", packed)
     if head.startswith(_PARQUET):
-        return Kind("parquet", packed)
+        return FileKind("parquet", packed)
     if head.startswith(_IPFIX):
-        return Kind("ipfix", packed)
+        return FileKind("ipfix", packed)
     if b"\0" in head:
         raise PlanError(
             f"{name} is neither a capture (pcap, pcapng) nor a table of flows (CSV, JSON lines, "
             "Parquet, IPFIX)"
         )
     if head.lstrip()[:1] == b"{":
-        return Kind("json", packed)
-    return Kind("log" if log or _KEYS.search(head) else "csv", packed)
+        return FileKind("json", packed)
+    return FileKind("log" if log or _KEYS.search(head) else "csv", packed)

@@ -8,7 +8,7 @@ from crossgate.core.model.address import Family
 from crossgate.core.model.packets import Indices, Words, address_words
 
 
-class Known:
+class KnownAddresses:
     """Addresses that occurred in a table, each parsed once: for each text, its index in columns of
     families and words.
     """

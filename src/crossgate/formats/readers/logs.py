@@ -29,7 +29,7 @@ from crossgate.core.model.errors import PlanError
 from crossgate.core.model.plaintext import numeral
 from crossgate.formats.bounds import see_columns
 from crossgate.formats.readers.batches import stream
-from crossgate.formats.readers.names import Column, known_column, plain
+from crossgate.formats.readers.names import TrafficColumn, known_column, plain
 
 GROUPS = (
     "src",
@@ -96,11 +96,11 @@ def pattern_of(text: str) -> str:
 def has_keys(head: bytes) -> bool:
     """Whether some text looks like lines of `key=value` with two addresses."""
     keys = {known_column(each) for each in _KEY.findall(head.decode("utf-8", "replace"))}
-    return {Column.SOURCE, Column.DESTINATION} <= keys
+    return {TrafficColumn.SOURCE, TrafficColumn.DESTINATION} <= keys
 
 
 def log_batches(
-    path: Path, packed: str | None, lines: LogLines, told: Mapping[Column, str], name: str
+    path: Path, packed: str | None, lines: LogLines, told: Mapping[TrafficColumn, str], name: str
 ) -> Iterator[Any]:
     """Yield the lines of a log, called `name` in errors, as record batches of pyarrow, a row for
     each. Raises `PlanError` for what cannot be read.
@@ -154,7 +154,9 @@ class _Pattern:
 class _Keys:
     """Lines whose fields are `key=value`."""
 
-    def __init__(self, block: Any, lines: LogLines, told: Mapping[Column, str], name: str) -> None:
+    def __init__(
+        self, block: Any, lines: LogLines, told: Mapping[TrafficColumn, str], name: str
+    ) -> None:
         self._lines = lines
         keys = dict.fromkeys(
             key for line in block.slice(0, _SAMPLE).to_pylist() for key in _KEY.findall(line or "")
@@ -182,7 +184,12 @@ class _Keys:
         return _table(parts, block, self._lines)
 
 
-_COUNTS = (Column.SOURCE_PORT, Column.DESTINATION_PORT, Column.PACKETS, Column.BYTES)
+_COUNTS = (
+    TrafficColumn.SOURCE_PORT,
+    TrafficColumn.DESTINATION_PORT,
+    TrafficColumn.PACKETS,
+    TrafficColumn.BYTES,
+)
 
 
 def _counted(values: Any) -> Any:
@@ -203,9 +210,9 @@ def _table(parts: dict[str, Any], block: Any, lines: LogLines) -> Any:
     known = {known_column(name) for name in columns}
     empty = pa.nulls(len(block), pa.string())
     for column, name in (
-        (Column.PROTOCOL, "proto"),
-        (Column.SOURCE_PORT, "sport"),
-        (Column.DESTINATION_PORT, "dport"),
+        (TrafficColumn.PROTOCOL, "proto"),
+        (TrafficColumn.SOURCE_PORT, "sport"),
+        (TrafficColumn.DESTINATION_PORT, "dport"),
     ):
         if column not in known:
             columns[name] = empty

@@ -12,7 +12,7 @@ from enum import StrEnum
 from crossgate.core.model.errors import PlanError, nearest
 
 
-class Column(StrEnum):
+class TrafficColumn(StrEnum):
     """What a column can contain; the words of `--column`, except for the verdict."""
 
     SOURCE = "source"
@@ -34,15 +34,15 @@ class Column(StrEnum):
 
 
 NEEDED = (
-    Column.SOURCE,
-    Column.DESTINATION,
-    Column.PROTOCOL,
-    Column.SOURCE_PORT,
-    Column.DESTINATION_PORT,
+    TrafficColumn.SOURCE,
+    TrafficColumn.DESTINATION,
+    TrafficColumn.PROTOCOL,
+    TrafficColumn.SOURCE_PORT,
+    TrafficColumn.DESTINATION_PORT,
 )
 
-NAMES: Mapping[Column, tuple[str, ...]] = {
-    Column.SOURCE: (
+NAMES: Mapping[TrafficColumn, tuple[str, ...]] = {
+    TrafficColumn.SOURCE: (
         "sourceIPv4Address",
         "sourceIPv6Address",
         "src",
@@ -53,7 +53,7 @@ NAMES: Mapping[Column, tuple[str, ...]] = {
         "source address",
         "saddr",
     ),
-    Column.DESTINATION: (
+    TrafficColumn.DESTINATION: (
         "destinationIPv4Address",
         "destinationIPv6Address",
         "dst",
@@ -65,8 +65,8 @@ NAMES: Mapping[Column, tuple[str, ...]] = {
         "destination address",
         "daddr",
     ),
-    Column.PROTOCOL: ("protocolIdentifier", "protocol", "proto", "ip proto", "ip protocol"),
-    Column.SOURCE_PORT: (
+    TrafficColumn.PROTOCOL: ("protocolIdentifier", "protocol", "proto", "ip proto", "ip protocol"),
+    TrafficColumn.SOURCE_PORT: (
         "sourceTransportPort",
         "tcpSourcePort",
         "udpSourcePort",
@@ -75,7 +75,7 @@ NAMES: Mapping[Column, tuple[str, ...]] = {
         "sport",
         "spt",
     ),
-    Column.DESTINATION_PORT: (
+    TrafficColumn.DESTINATION_PORT: (
         "destinationTransportPort",
         "tcpDestinationPort",
         "udpDestinationPort",
@@ -85,11 +85,11 @@ NAMES: Mapping[Column, tuple[str, ...]] = {
         "dport",
         "dpt",
     ),
-    Column.ICMP: ("icmpTypeCodeIPv4", "icmpTypeCodeIPv6"),
-    Column.FLAGS: ("tcpControlBits", "flags", "tcp flags"),
-    Column.PACKETS: ("packetDeltaCount", "packetTotalCount", "packets", "pkts"),
-    Column.BYTES: ("octetDeltaCount", "octetTotalCount", "bytes", "octets"),
-    Column.TIME: (
+    TrafficColumn.ICMP: ("icmpTypeCodeIPv4", "icmpTypeCodeIPv6"),
+    TrafficColumn.FLAGS: ("tcpControlBits", "flags", "tcp flags"),
+    TrafficColumn.PACKETS: ("packetDeltaCount", "packetTotalCount", "packets", "pkts"),
+    TrafficColumn.BYTES: ("octetDeltaCount", "octetTotalCount", "bytes", "octets"),
+    TrafficColumn.TIME: (
         "flowStartSeconds",
         "flowStartMilliseconds",
         "flowStartMicroseconds",
@@ -101,7 +101,7 @@ NAMES: Mapping[Column, tuple[str, ...]] = {
         "first",
         "first seen",
     ),
-    Column.END: (
+    TrafficColumn.END: (
         "flowEndSeconds",
         "flowEndMilliseconds",
         "flowEndMicroseconds",
@@ -111,11 +111,15 @@ NAMES: Mapping[Column, tuple[str, ...]] = {
         "last",
         "last seen",
     ),
-    Column.DSCP: ("ipDiffServCodePoint", "dscp"),
-    Column.BACK_PACKETS: ("reversePacketDeltaCount", "reversePacketTotalCount", "back packets"),
-    Column.BACK_BYTES: ("reverseOctetDeltaCount", "reverseOctetTotalCount", "back bytes"),
-    Column.BACK_FLAGS: ("reverseTcpControlBits", "back flags"),
-    Column.VERDICT: (),
+    TrafficColumn.DSCP: ("ipDiffServCodePoint", "dscp"),
+    TrafficColumn.BACK_PACKETS: (
+        "reversePacketDeltaCount",
+        "reversePacketTotalCount",
+        "back packets",
+    ),
+    TrafficColumn.BACK_BYTES: ("reverseOctetDeltaCount", "reverseOctetTotalCount", "back bytes"),
+    TrafficColumn.BACK_FLAGS: ("reverseTcpControlBits", "back flags"),
+    TrafficColumn.VERDICT: (),
 }
 """The names that each column may have, IPFIX elements first."""
 
@@ -133,14 +137,14 @@ def plain(name: str) -> str:
 _KNOWN = {plain(name): column for column, names in NAMES.items() for name in names}
 
 
-def known_column(name: str) -> Column | None:
+def known_column(name: str) -> TrafficColumn | None:
     """Return what a column contains, from its name; None for an unknown name."""
     return _KNOWN.get(plain(name))
 
 
 def columns_of(
-    header: Iterable[str], told: Mapping[Column, str], where: str
-) -> dict[Column, list[str]]:
+    header: Iterable[str], told: Mapping[TrafficColumn, str], where: str
+) -> dict[TrafficColumn, list[str]]:
     """Return which columns of a table contain what; several may contain one thing, as addresses of
     either family.
 
@@ -148,7 +152,7 @@ def columns_of(
     told does not exist, one is missing, or one occurs twice.
     """
     header = list(header)
-    found: dict[Column, list[str]] = {}
+    found: dict[TrafficColumn, list[str]] = {}
     for column, name in told.items():
         if name not in header:
             near = nearest(name, header)
@@ -179,15 +183,15 @@ def columns_of(
     return found
 
 
-def told_columns(words: Iterable[str]) -> dict[Column, str]:
+def told_columns(words: Iterable[str]) -> dict[TrafficColumn, str]:
     """Read the values of `--column`, each WHAT=NAME. Raises `PlanError`."""
     found = {}
-    named = [each for each in Column if each is not Column.VERDICT]
+    named = [each for each in TrafficColumn if each is not TrafficColumn.VERDICT]
     for word in words:
         what, equals, name = word.partition("=")
         if not equals or not name or what not in named:
             raise PlanError(
                 f"--column {word}: write WHAT=NAME, where WHAT is one of {', '.join(named)}"
             )
-        found[Column(what)] = name
+        found[TrafficColumn(what)] = name
     return found

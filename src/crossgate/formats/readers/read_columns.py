@@ -15,8 +15,8 @@ from crossgate.core.model.address import Family
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.packets import Indices, Words, picked
 from crossgate.core.traffic.seen import SECOND
-from crossgate.formats.readers.known_addresses import Known
-from crossgate.formats.readers.names import UNITS, Column, plain
+from crossgate.formats.readers.known_addresses import KnownAddresses
+from crossgate.formats.readers.names import UNITS, TrafficColumn, plain
 from crossgate.formats.readers.numbers import flags_in, is_number, number_in, unit_of
 from crossgate.formats.readers.said import SAID, said_by
 
@@ -47,24 +47,24 @@ class ReadColumns:
         self,
         name: str,
         batch: Any,
-        columns: Mapping[Column, list[str]],
+        columns: Mapping[TrafficColumn, list[str]],
         before: int,
-        met: dict[Family | None, Known],
+        met: dict[Family | None, KnownAddresses],
     ) -> None:
         self._name, self._batch, self._columns = name, batch, columns
         self._before, self._met = before, met
 
-    def _column(self, column: Column) -> Any:
+    def _column(self, column: TrafficColumn) -> Any:
         return self._values(self._columns[column][0], column)
 
-    def _values(self, name: str, column: Column) -> Any:
+    def _values(self, name: str, column: TrafficColumn) -> Any:
         """Return the values of a column by its name. Raises `PlanError` for an unsupported kind of
         values.
         """
         values = self._batch.column(self._batch.schema.get_field_index(name))
         kind = values.type.value_type if pa.types.is_dictionary(values.type) else values.type
         if not any(usual(kind) for usual in _USUAL) and not (
-            column in (Column.TIME, Column.END) and pa.types.is_timestamp(kind)
+            column in (TrafficColumn.TIME, TrafficColumn.END) and pa.types.is_timestamp(kind)
         ):
             self.fail(
                 0,
@@ -77,12 +77,12 @@ class ReadColumns:
             )
         return values
 
-    def fail(self, row: int, problem: str, column: Column | None = None) -> None:
+    def fail(self, row: int, problem: str, column: TrafficColumn | None = None) -> None:
         """Raise a `PlanError` about a row, counted from 0 in this batch."""
         where = f" of column {self._columns[column][0]}" if column else ""
         raise PlanError(f"{self._name} row {self._before + row + 1:,}{where}: {problem}")
 
-    def addresses(self, column: Column) -> tuple[Indices, dict[Family, Words]]:
+    def addresses(self, column: TrafficColumn) -> tuple[Indices, dict[Family, Words]]:
         """Return the family of each row's address, 0 for none, and the addresses as words of each
         family.
         """
@@ -102,9 +102,9 @@ class ReadColumns:
                 values if pa.types.is_dictionary(values.type) else pc.dictionary_encode(values)
             )
             places = encoded.indices.fill_null(-1).to_numpy(zero_copy_only=False).astype(np.int64)
-            known = self._met.setdefault(told, Known())
+            known = self._met.setdefault(told, KnownAddresses())
             if len(known.places) > _MOST_KNOWN:
-                known = self._met[told] = Known()
+                known = self._met[told] = KnownAddresses()
             values_met = encoded.dictionary.to_pylist()
             met = [known.places.get(each) for each in values_met]
             for place, value in enumerate(values_met if None in met else ()):
@@ -125,7 +125,7 @@ class ReadColumns:
         return families, words
 
     def _address(
-        self, value: Any, column: Column, told: Family | None, places: Indices, place: int
+        self, value: Any, column: TrafficColumn, told: Family | None, places: Indices, place: int
     ) -> tuple[Family, int] | None:
         """Return an address as its family and number, from text, an integer, or octets; None for an
         empty one.
@@ -162,7 +162,9 @@ class ReadColumns:
             )
         return found
 
-    def numbers(self, column: Column, most: int, words: Mapping[str, int] | None = None) -> Indices:
+    def numbers(
+        self, column: TrafficColumn, most: int, words: Mapping[str, int] | None = None
+    ) -> Indices:
         """Return a column of whole numbers, 0 where it is empty; `words` are texts that stand for
         numbers.
         """
@@ -190,17 +192,17 @@ class ReadColumns:
 
     def said(self) -> Indices:
         """Return the decision that the device reported, 0 for none."""
-        values, name = self._column(Column.VERDICT), self._columns[Column.VERDICT][0]
+        values, name = self._column(TrafficColumn.VERDICT), self._columns[TrafficColumn.VERDICT][0]
         if not pa.types.is_dictionary(values.type):
             values = pc.cast(values, pa.string())
         return self._by_word(
-            Column.VERDICT,
+            TrafficColumn.VERDICT,
             values,
             lambda word: said_by(name, word),
             f"is no verdict; one is {SAID}",
         )
 
-    def flags(self, column: Column) -> Indices:
+    def flags(self, column: TrafficColumn) -> Indices:
         """Return a column of TCP flags, 0 where it is empty."""
         values = self._column(column)
         if pa.types.is_integer(values.type):
@@ -213,7 +215,7 @@ class ReadColumns:
         )
 
     def _by_word(
-        self, column: Column, values: Any, read: Callable[[str], int | None], problem: str
+        self, column: TrafficColumn, values: Any, read: Callable[[str], int | None], problem: str
     ) -> Indices:
         """Return numbers for words, reading each different word once; an empty one gives 0."""
         encoded = values if pa.types.is_dictionary(values.type) else pc.dictionary_encode(values)
@@ -227,7 +229,7 @@ class ReadColumns:
         found: Indices = np.array([*numbers, 0], np.int64)[places]
         return found
 
-    def times(self, column: Column) -> Indices:
+    def times(self, column: TrafficColumn) -> Indices:
         """Return times in microseconds since 1970-01-01 UTC, from a timestamp, a number in the unit
         that its column's name gives, or text.
         """
@@ -254,7 +256,7 @@ class ReadColumns:
         found: Indices = (numbers // -unit if unit < 0 else numbers * unit).astype(np.int64)
         return found
 
-    def _written(self, column: Column, values: Any) -> Any:
+    def _written(self, column: TrafficColumn, values: Any) -> Any:
         """Return times that are text, as whole numbers, other numbers, or dates."""
         for kind in (pa.int64(), pa.float64()):
             try:
@@ -263,7 +265,7 @@ class ReadColumns:
                 continue
         return self._moments(column, values)
 
-    def _moments(self, column: Column, values: Any) -> Any:
+    def _moments(self, column: TrafficColumn, values: Any) -> Any:
         """Return times that are dates as text; without a zone they are UTC."""
         from datetime import UTC, datetime
 

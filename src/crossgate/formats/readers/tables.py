@@ -17,9 +17,9 @@ from crossgate.core.model.packets import PORTED, Indices, Packets, Words, picked
 from crossgate.core.traffic.seen import UNTOLD, Seen
 from crossgate.formats.bounds import see_columns
 from crossgate.formats.readers.batches import batches
-from crossgate.formats.readers.kinds import Kind
-from crossgate.formats.readers.known_addresses import Known
-from crossgate.formats.readers.names import Column, columns_of
+from crossgate.formats.readers.kinds import FileKind
+from crossgate.formats.readers.known_addresses import KnownAddresses
+from crossgate.formats.readers.names import TrafficColumn, columns_of
 from crossgate.formats.readers.read_columns import ReadColumns
 
 
@@ -35,12 +35,17 @@ class TableAccount:
     timeless: bool = False
     in_all: float = 0.0
     """Packets and octets together, about."""
-    addresses: dict[Family | None, Known] = field(default_factory=dict)
-    used: dict[Column, list[str]] = field(default_factory=dict)
+    addresses: dict[Family | None, KnownAddresses] = field(default_factory=dict)
+    used: dict[TrafficColumn, list[str]] = field(default_factory=dict)
 
 
 def read_table(
-    path: Path, kind: Kind, told: Mapping[Column, str], now: int, account: TableAccount, name: str
+    path: Path,
+    kind: FileKind,
+    told: Mapping[TrafficColumn, str],
+    now: int,
+    account: TableAccount,
+    name: str,
 ) -> Iterator[dict[Family, Seen]]:
     """Yield the records of a table, called `name` in errors, in batches.
 
@@ -55,16 +60,20 @@ def read_table(
 
 
 def read_batches(
-    found: Iterable[Any], told: Mapping[Column, str], now: int, account: TableAccount, name: str
+    found: Iterable[Any],
+    told: Mapping[TrafficColumn, str],
+    now: int,
+    account: TableAccount,
+    name: str,
 ) -> Iterator[dict[Family, Seen]]:
     """Yield the records of a table that comes in record batches of pyarrow; see `read_table`."""
-    columns: dict[Column, list[str]] | None = None
+    columns: dict[TrafficColumn, list[str]] | None = None
     try:
         for batch in found:
             if columns is None:
                 see_columns(batch.schema.names, name)
                 columns = account.used = columns_of(batch.schema.names, told, name)
-                account.timeless = Column.TIME not in columns
+                account.timeless = TrafficColumn.TIME not in columns
             yield _Rows(name, batch, columns, account, now).seen()
             account.rows += batch.num_rows
     except UnicodeDecodeError:
@@ -78,7 +87,7 @@ class _Rows:
         self,
         name: str,
         batch: Any,
-        columns: Mapping[Column, list[str]],
+        columns: Mapping[TrafficColumn, list[str]],
         account: TableAccount,
         now: int,
     ) -> None:
@@ -95,7 +104,10 @@ class _Rows:
     def seen(self) -> dict[Family, Seen]:
         """Return the records of each family."""
         count = self._batch.num_rows
-        ends = [self._read.addresses(column) for column in (Column.SOURCE, Column.DESTINATION)]
+        ends = [
+            self._read.addresses(column)
+            for column in (TrafficColumn.SOURCE, TrafficColumn.DESTINATION)
+        ]
         families = [each[0] for each in ends]
         mixed = np.flatnonzero((families[0] != families[1]) & (families[0] > 0) & (families[1] > 0))
         if len(mixed):
@@ -108,20 +120,22 @@ class _Rows:
             for column, most in _MOST.items()
             if column in self._columns
         }
-        numbers[Column.PROTOCOL] = self._read.numbers(Column.PROTOCOL, 255, iana.protocols())
-        if Column.VERDICT in self._columns:
-            numbers[Column.VERDICT] = self._read.said()
+        numbers[TrafficColumn.PROTOCOL] = self._read.numbers(
+            TrafficColumn.PROTOCOL, 255, iana.protocols()
+        )
+        if TrafficColumn.VERDICT in self._columns:
+            numbers[TrafficColumn.VERDICT] = self._read.said()
         flags = {
             column: self._read.flags(column)
-            for column in (Column.FLAGS, Column.BACK_FLAGS)
+            for column in (TrafficColumn.FLAGS, TrafficColumn.BACK_FLAGS)
             if column in self._columns
         }
         first = (
-            self._read.times(Column.TIME)
-            if Column.TIME in self._columns
+            self._read.times(TrafficColumn.TIME)
+            if TrafficColumn.TIME in self._columns
             else np.full(count, self._now)
         )
-        last = self._read.times(Column.END) if Column.END in self._columns else first
+        last = self._read.times(TrafficColumn.END) if TrafficColumn.END in self._columns else first
         found = {}
         for family in Family:
             rows = np.flatnonzero((families[0] == family) & (families[1] == family))
@@ -146,23 +160,23 @@ class _Rows:
         family: Family,
         rows: Indices | slice,
         words: list[Words],
-        numbers: dict[Column, Indices],
-        flags: dict[Column, Indices],
+        numbers: dict[TrafficColumn, Indices],
+        flags: dict[TrafficColumn, Indices],
         first: Indices,
         last: Indices,
     ) -> Seen:
         count = words[0].shape[1]
 
-        def column(which: Column, otherwise: int) -> Indices:
+        def column(which: TrafficColumn, otherwise: int) -> Indices:
             return numbers[which][rows] if which in numbers else np.full(count, otherwise)
 
         protocol, ports = (
-            column(Column.PROTOCOL, 0),
-            [column(Column.SOURCE_PORT, 0), column(Column.DESTINATION_PORT, 0)],
+            column(TrafficColumn.PROTOCOL, 0),
+            [column(TrafficColumn.SOURCE_PORT, 0), column(TrafficColumn.DESTINATION_PORT, 0)],
         )
         icmp, ported = protocol == icmp_of(family), PORTED[protocol]
-        if Column.ICMP in numbers:
-            message = column(Column.ICMP, 0)
+        if TrafficColumn.ICMP in numbers:
+            message = column(TrafficColumn.ICMP, 0)
         else:
             message = ports[1]
             self._account.icmp_in_port += int((icmp & (message != 0)).sum())
@@ -174,9 +188,11 @@ class _Rows:
             np.where(protocol == TCP, flags[which][rows], 0)
             if which in flags
             else np.zeros(count, np.int64)
-            for which in (Column.FLAGS, Column.BACK_FLAGS)
+            for which in (TrafficColumn.FLAGS, TrafficColumn.BACK_FLAGS)
         ]
-        octets = [each.astype(np.uint8) for each in (protocol, both[0], column(Column.DSCP, 0))]
+        octets = [
+            each.astype(np.uint8) for each in (protocol, both[0], column(TrafficColumn.DSCP, 0))
+        ]
         packets = Packets(
             family,
             words[0],
@@ -188,8 +204,8 @@ class _Rows:
             np.zeros(count, np.bool_),
             octets[2],
         )
-        counts = np.stack([column(Column.PACKETS, 1), column(Column.BACK_PACKETS, 0)])
-        sizes = np.stack([column(Column.BYTES, 0), column(Column.BACK_BYTES, 0)])
+        counts = np.stack([column(TrafficColumn.PACKETS, 1), column(TrafficColumn.BACK_PACKETS, 0)])
+        sizes = np.stack([column(TrafficColumn.BYTES, 0), column(TrafficColumn.BACK_BYTES, 0)])
         self._account.in_all += float(counts.sum(dtype=np.float64) + sizes.sum(dtype=np.float64))
         if self._account.in_all > _MOST_IN_ALL:
             raise PlanError(
@@ -208,7 +224,7 @@ class _Rows:
             none.astype(np.bool_),
             none.astype(np.uint64),
             np.full(count, UNTOLD, np.uint64),
-            column(Column.VERDICT, 0).astype(np.uint8),
+            column(TrafficColumn.VERDICT, 0).astype(np.uint8),
         )
 
 
@@ -217,12 +233,12 @@ _MOST_IN_ALL = 1 << 56
 64 bits holds.
 """
 _MOST = {
-    Column.SOURCE_PORT: 65_535,
-    Column.DESTINATION_PORT: 65_535,
-    Column.ICMP: 65_535,
-    Column.PACKETS: 1 << 62,
-    Column.BYTES: 1 << 62,
-    Column.DSCP: 63,
-    Column.BACK_PACKETS: 1 << 62,
-    Column.BACK_BYTES: 1 << 62,
+    TrafficColumn.SOURCE_PORT: 65_535,
+    TrafficColumn.DESTINATION_PORT: 65_535,
+    TrafficColumn.ICMP: 65_535,
+    TrafficColumn.PACKETS: 1 << 62,
+    TrafficColumn.BYTES: 1 << 62,
+    TrafficColumn.DSCP: 63,
+    TrafficColumn.BACK_PACKETS: 1 << 62,
+    TrafficColumn.BACK_BYTES: 1 << 62,
 }

@@ -13,14 +13,14 @@ from typing import TYPE_CHECKING
 
 from crossgate.core.model.errors import PlanError
 from crossgate.formats.readers.kinds import sniffed
-from crossgate.formats.readers.names import Column
+from crossgate.formats.readers.names import TrafficColumn
 
 if TYPE_CHECKING:
     from datetime import tzinfo
 
     from crossgate.core.model.address import Family
     from crossgate.core.traffic.seen import Seen
-    from crossgate.formats.readers.capture import Account, Chosen
+    from crossgate.formats.readers.capture import Account, ServerChoice
     from crossgate.formats.readers.ipfix import MessageAccount
     from crossgate.formats.readers.listening import Listening
     from crossgate.formats.readers.tables import TableAccount
@@ -30,7 +30,7 @@ EXTRA = "pip install 'crossgate[traffic]'"
 
 
 @dataclass
-class Told:
+class FileRead:
     """What was read of one file, and what could not be used."""
 
     path: Path
@@ -50,7 +50,7 @@ class Traffic:
     """Some traffic files; `told` has an account of each that has been opened."""
 
     paths: list[Path]
-    columns: Mapping[Column, str]
+    columns: Mapping[TrafficColumn, str]
     now: int
     pattern: str | None = None
     """How lines of logs are read, None for `key=value`."""
@@ -58,7 +58,7 @@ class Traffic:
     """The zone of times in logs that name none, None for the system's."""
     listening: Listening | None = None
     """Where messages are waited for beside the files, None for nowhere."""
-    told: list[Told] = field(default_factory=list)
+    told: list[FileRead] = field(default_factory=list)
     after: Mapping[str, int] | None = None
     """Up to when each file has been looked at, in microseconds, where only what came later is
     wanted; None for all.
@@ -110,7 +110,7 @@ class Traffic:
         if listening is not None:
             from crossgate.formats.readers.listening import messages
 
-            told = Told(Path(listening.name), "ipfix")
+            told = FileRead(Path(listening.name), "ipfix")
             self.told.append(told)
             received = self._messages(told, lambda _: messages(listening))
             yield from self._later(listening.name, received)
@@ -136,7 +136,7 @@ class Traffic:
             yield found, flows
 
     def _messages(
-        self, told: Told, found: Callable[[MessageAccount], Iterator[bytes]]
+        self, told: FileRead, found: Callable[[MessageAccount], Iterator[bytes]]
     ) -> Iterator[tuple[dict[Family, Seen], bool]]:
         from crossgate.formats.readers.ipfix import MessageAccount, ipfix_batches
         from crossgate.formats.readers.tables import TableAccount, read_batches
@@ -148,9 +148,9 @@ class Traffic:
             yield seen, True
 
     def _file(self, path: Path) -> Iterator[tuple[dict[Family, Seen], bool]]:
-        from crossgate.formats.readers.capture import Account, Source, read_capture, unpacked
+        from crossgate.formats.readers.capture import Account, CaptureSource, read_capture, unpacked
 
-        told = Told(path)
+        told = FileRead(path)
         self.told.append(told)
         with ExitStack() as stack:
             source = (
@@ -161,14 +161,15 @@ class Traffic:
             found = sniffed(source, path, log=self.pattern is not None)
             told.kind = found.kind
             if found.kind == "capture":
-                if Column.VERDICT in self.columns:
+                verdict = self.columns.get(TrafficColumn.VERDICT)
+                if verdict is not None:
                     raise PlanError(
-                        f"{path} is a capture, and has no column {self.columns[Column.VERDICT]}; "
-                        "--verdict is for tables of flows"
+                        f"{path} is a capture, and has no column {verdict}; --verdict is for "
+                        "tables of flows"
                     )
                 told.capture = Account()
                 for seen in read_capture(
-                    Source(source, found.packed, str(path)), told.capture, str(path)
+                    CaptureSource(source, found.packed, str(path)), told.capture, str(path)
                 ):
                     yield seen, False
                 return
@@ -198,7 +199,7 @@ class Traffic:
                 yield seen, True
 
 
-def hellos_of(told: Iterable[Told]) -> Counter[Chosen]:
+def hellos_of(told: Iterable[FileRead]) -> Counter[ServerChoice]:
     """Return what servers chose, from several captures together."""
     return sum((each.capture.hellos for each in told if each.capture is not None), Counter())
 

@@ -13,7 +13,7 @@ from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import ServiceTerm
 
 
-class Held(NamedTuple):
+class HeldEntries(NamedTuple):
     """Entries of a list that take what a word stands for by another word: their numbers, that word,
     and the part of the entry that has it, `from`, `to` or `service`.
     """
@@ -24,7 +24,7 @@ class Held(NamedTuple):
     part: str
 
 
-def held_by(plan: Plan, patterns: Iterable[Pattern], own: str) -> tuple[Held, ...]:
+def held_by(plan: Plan, patterns: Iterable[Pattern], own: str) -> tuple[HeldEntries, ...]:
     """Return the entries that ask for addresses of some patterns by other words than `own`; entries
     with `any` are left out.
     """
@@ -46,7 +46,7 @@ def held_by(plan: Plan, patterns: Iterable[Pattern], own: str) -> tuple[Held, ..
     return _in_words(plan, found)
 
 
-def asked_by(plan: Plan, terms: Iterable[ServiceTerm], own: str) -> tuple[Held, ...]:
+def asked_by(plan: Plan, terms: Iterable[ServiceTerm], own: str) -> tuple[HeldEntries, ...]:
     """Return the entries that ask for packets of some terms by other words than `own`; entries with
     `ip` are left out.
     """
@@ -66,9 +66,9 @@ def asked_by(plan: Plan, terms: Iterable[ServiceTerm], own: str) -> tuple[Held, 
     return _in_words(plan, found)
 
 
-def _in_words(plan: Plan, found: dict[tuple[str, str, str], list[int]]) -> tuple[Held, ...]:
+def _in_words(plan: Plan, found: dict[tuple[str, str, str], list[int]]) -> tuple[HeldEntries, ...]:
     return tuple(
-        Held(plan.lists[name], tuple(numbers), word, part)
+        HeldEntries(plan.lists[name], tuple(numbers), word, part)
         for (name, word, part), numbers in found.items()
     )
 

@@ -17,7 +17,7 @@ from crossgate.core.network.ways import Network
 SENT, RECEIVED, THERE = "sent", "received", "there"
 
 
-class Met(NamedTuple):
+class MetList(NamedTuple):
     """A list that packets meet, and where.
 
     `heading` says which packets: those that a machine `sent` or `received` over its own link, or
@@ -31,7 +31,7 @@ class Met(NamedTuple):
     access_list: AnyList[Any]
 
 
-def met_by(network: Network, end: Endpoint) -> Iterator[Met]:
+def met_by(network: Network, end: Endpoint) -> Iterator[MetList]:
     """Yield the lists that a machine's packets meet on its own link, in the order in which they are
     asked: first for what it sends, then for what it receives.
     """
@@ -61,10 +61,10 @@ def met_by(network: Network, end: Endpoint) -> Iterator[Met]:
             found = network.list_at(crossing, family)
             if found is not None:
                 own = found if crossing.rulings is None else plan.frame_lists[found.name]
-                yield Met(heading, family, crossing.where, own)
+                yield MetList(heading, family, crossing.where, own)
 
 
-def standing_at(plan: Plan, points: Iterable[Point]) -> Iterator[Met]:
+def standing_at(plan: Plan, points: Iterable[Point]) -> Iterator[MetList]:
     """Yield the lists that stand at some points: the inbound ones point by point, then the outbound
     ones in reverse order.
     """
@@ -72,7 +72,7 @@ def standing_at(plan: Plan, points: Iterable[Point]) -> Iterator[Met]:
     ways = [(point, Direction.INBOUND) for point in every]
     ways += [(point, Direction.WITHIN) for point in every]
     ways += [(point, Direction.OUTBOUND) for point in reversed(every)]
-    found: dict[Met, None] = {}
+    found: dict[MetList, None] = {}
     for point, direction in ways:
         # What leaves a subnet comes into the device behind it.
         turned = {Direction.INBOUND: Direction.OUTBOUND, Direction.OUTBOUND: Direction.INBOUND}
@@ -83,5 +83,5 @@ def standing_at(plan: Plan, points: Iterable[Point]) -> Iterator[Met]:
             if each.direction is way and (
                 each.point == point or point in plan.points_of(each.point, family)
             ):
-                found.setdefault(Met(THERE, family, each.where, own))
+                found.setdefault(MetList(THERE, family, each.where, own))
     return iter(found)

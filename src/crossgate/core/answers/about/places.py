@@ -7,7 +7,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 
 from crossgate.core.answers.about.held import held_by, overlap
-from crossgate.core.answers.about.met import Met, met_by, standing_at
+from crossgate.core.answers.about.met import MetList, met_by, standing_at
 from crossgate.core.answers.about.values import About, Fact, told
 from crossgate.core.model.address import (
     Address,
@@ -105,7 +105,7 @@ def of_addresses(network: Network, word: str) -> About:
         Fact("routed", () if scope is None else (f"no: {scope}",)),
         *_known_as(plan, [address]),
     ]
-    met: tuple[Met, ...] = ()
+    met: tuple[MetList, ...] = ()
     if segment is not None and not segment.outside and scope is None and not gateway:
         end = next(each for each in candidates(network, str(address)))
         met = tuple(dict.fromkeys(met_by(network, end)))

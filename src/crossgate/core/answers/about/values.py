@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterable
 from typing import NamedTuple
 
-from crossgate.core.answers.about.held import Held
-from crossgate.core.answers.about.met import Met
+from crossgate.core.answers.about.held import HeldEntries
+from crossgate.core.answers.about.met import MetList
 from crossgate.core.model.errors import Place
 
 
@@ -24,8 +24,8 @@ class About(NamedTuple):
     name: str
     place: Place | None
     facts: tuple[Fact, ...]
-    met: tuple[Met, ...] = ()
-    held: tuple[Held, ...] = ()
+    met: tuple[MetList, ...] = ()
+    held: tuple[HeldEntries, ...] = ()
 
     def __repr__(self) -> str:
         return f"<About {self.kind} {self.name}>"

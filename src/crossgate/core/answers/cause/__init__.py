@@ -15,10 +15,10 @@ from itertools import combinations
 from types import MappingProxyType
 from typing import Any, NamedTuple
 
-from crossgate.core.answers.cause.fault import Fault, Silence, Size
+from crossgate.core.answers.cause.fault import PossibleFault, Silence, Size
 from crossgate.core.answers.cause.faults import faults
 from crossgate.core.answers.cause.observed import Count, Observation, Observed
-from crossgate.core.answers.sheet.tests import Seen, Tried, seen_of
+from crossgate.core.answers.sheet.tests import SeenInTest, Tried, seen_of
 from crossgate.core.conversation.opening import Conversation
 from crossgate.core.conversation.packets import Tracer
 from crossgate.core.model.accesslist import AccessList, DeciderKey
@@ -38,7 +38,7 @@ Tell = Callable[[int, int], None]
 class Explained(NamedTuple):
     """One fault or two, and which observations they explain and which not."""
 
-    faults: tuple[Fault, ...]
+    faults: tuple[PossibleFault, ...]
     explained: tuple[Observation | Count, ...]
     not_explained: tuple[Observation | Count, ...]
 
@@ -49,9 +49,9 @@ class Parting(NamedTuple):
     """
 
     tried: Tried
-    best: Seen
+    best: SeenInTest
     other: Explained
-    seen: Seen
+    seen: SeenInTest
 
 
 class Cause(NamedTuple):
@@ -68,14 +68,14 @@ class Cause(NamedTuple):
 class _World:
     """A network with or without a fault, and what would be observed there."""
 
-    def __init__(self, fault: Fault, when: When, beside: Network | None = None) -> None:
+    def __init__(self, fault: PossibleFault, when: When, beside: Network | None = None) -> None:
         self.fault = fault
         self._network = Network(fault.plan, beside)
         state = fault.plan.state_at(when._replace(at=fault.at))
         self._tracer = Tracer(self._network, state)
-        self._known: dict[Conversation, tuple[Seen, frozenset[DeciderKey]]] = {}
+        self._known: dict[Conversation, tuple[SeenInTest, frozenset[DeciderKey]]] = {}
 
-    def seen(self, told: Conversation) -> tuple[Seen, frozenset[DeciderKey]]:
+    def seen(self, told: Conversation) -> tuple[SeenInTest, frozenset[DeciderKey]]:
         """Return what would be observed of a conversation, and which lines decide about it."""
         if told not in self._known:
             seen, lines = self._followed(told)
@@ -83,10 +83,10 @@ class _World:
             self._known[told] = (seen if instead is None else instead.seen(told, seen)), lines
         return self._known[told]
 
-    def _followed(self, told: Conversation) -> tuple[Seen, frozenset[DeciderKey]]:
+    def _followed(self, told: Conversation) -> tuple[SeenInTest, frozenset[DeciderKey]]:
         here = self._as_it_is(told)
         if here is None:
-            return Seen.SILENCE, frozenset()
+            return SeenInTest.SILENCE, frozenset()
         ending, instead = self._tracer.endings(here)[0], self.fault.ends
         stops = [] if ending.stop is None else [ending.stop]
         lines = frozenset(each.decider.key for each in (*ending.passed, *stops))
@@ -132,7 +132,7 @@ def cause(
     """Return the possible causes of what was observed; `older` are lists of an older version of the
     plan, and the next test is chosen from `tests`.
     """
-    as_planned = _World(Fault("", Size.SMALL, network.plan, when.at), when)
+    as_planned = _World(PossibleFault("", Size.SMALL, network.plan, when.at), when)
     wrong = _explained(as_planned, observed).not_explained
     if not wrong:
         return Cause((), (), None, 0)
@@ -173,7 +173,7 @@ def with_counters(
     count of zero says that no test reached the line. Observations that name a line already stay as
     they are.
     """
-    world = _World(Fault("", Size.SMALL, network.plan, when.at), when)
+    world = _World(PossibleFault("", Size.SMALL, network.plan, when.at), when)
     reached = {line for each in observed.conversations for line in world.seen(each.conversation)[1]}
     read = {line.access_list for line, number in hits.items() if number}
     told = {each.line for each in observed.counts}
@@ -199,17 +199,19 @@ def _explained(world: _World, observed: Observed) -> Explained:
     return Explained((world.fault,), tuple(yes), tuple(no))
 
 
-def agrees(seen: Seen, said: Seen, told: Conversation) -> bool:
+def agrees(seen: SeenInTest, said: SeenInTest, told: Conversation) -> bool:
     """Whether a result that a person reports (`said`) fits what the plan predicts (`seen`) for a
     conversation.
 
     "Nobody listens" means that the packet arrived, so it fits an answer. It also fits a refusal,
     which a person cannot distinguish from it, and with UDP silence, since nobody has to reply.
     """
-    if seen is said or (seen, said) == (Seen.NOBODY_LISTENS, Seen.ANSWERED):
+    if seen is said or (seen, said) == (SeenInTest.NOBODY_LISTENS, SeenInTest.ANSWERED):
         return True
-    if said is Seen.NOBODY_LISTENS:
-        return seen is Seen.REFUSED or (seen is Seen.SILENCE and told.first.protocol == UDP)
+    if said is SeenInTest.NOBODY_LISTENS:
+        return seen is SeenInTest.REFUSED or (
+            seen is SeenInTest.SILENCE and told.first.protocol == UDP
+        )
     return False
 
 
@@ -234,7 +236,9 @@ def _pairs(
 _PARTS = ("lists", "placements", "devices", "hosts", "down")
 
 
-def _both(plan: Plan, usual: datetime, one: Fault, other: Fault) -> Fault | None:
+def _both(
+    plan: Plan, usual: datetime, one: PossibleFault, other: PossibleFault
+) -> PossibleFault | None:
     """Return two faults as one; None where both change the same part of the plan, or the time."""
     changes = {}
     for part in _PARTS:
@@ -254,7 +258,7 @@ def _both(plan: Plan, usual: datetime, one: Fault, other: Fault) -> Fault | None
     text = f"{one.text}; and {other.text}"
     time = one.at if other.at == usual else other.at
     size, whole = max(one.size, other.size), replace(plan, **changes)
-    return Fault(text, size, whole, time, one.ends or other.ends)
+    return PossibleFault(text, size, whole, time, one.ends or other.ends)
 
 
 def _merged(own: Any, one: Any, other: Any) -> Any:

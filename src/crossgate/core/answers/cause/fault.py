@@ -6,7 +6,7 @@ from datetime import datetime
 from enum import IntEnum
 from typing import NamedTuple
 
-from crossgate.core.answers.sheet.tests import Seen
+from crossgate.core.answers.sheet.tests import SeenInTest
 from crossgate.core.conversation.opening import Conversation
 from crossgate.core.conversation.rules import LEADING, Leg
 from crossgate.core.model.network import Point
@@ -30,13 +30,15 @@ class NotListening(NamedTuple):
     protocol: int
     port: int | None
 
-    def seen(self, told: Conversation, else_seen: Seen) -> Seen:
+    def seen(self, told: Conversation, else_seen: SeenInTest) -> SeenInTest:
         """Return what is observed of a conversation for which `else_seen` would be observed without
         the fault.
         """
         first = told.first
         there = (told.destination.name, first.protocol, first.destination_port) == self
-        return Seen.NOBODY_LISTENS if there and else_seen is Seen.ANSWERED else else_seen
+        return (
+            SeenInTest.NOBODY_LISTENS if there and else_seen is SeenInTest.ANSWERED else else_seen
+        )
 
 
 class Silence(NamedTuple):
@@ -47,16 +49,16 @@ class Silence(NamedTuple):
     name: str
     stays: bool
 
-    def seen(self, told: Conversation, else_seen: Seen) -> Seen:
+    def seen(self, told: Conversation, else_seen: SeenInTest) -> SeenInTest:
         """Return what is observed of a conversation for which `else_seen` would be observed without
         the fault.
         """
         if self.stays and told.on_link:
             return else_seen
         silent = told.source.name == self.name or (
-            told.destination.name == self.name and else_seen is Seen.ANSWERED
+            told.destination.name == self.name and else_seen is SeenInTest.ANSWERED
         )
-        return Seen.SILENCE if silent else else_seen
+        return SeenInTest.SILENCE if silent else else_seen
 
     def decides(self, told: Conversation, leg: Leg, point: Point) -> bool:
         """Whether packets of a leg still reach a list at a point although the machine is silent."""
@@ -71,7 +73,7 @@ class Silence(NamedTuple):
         return self.stays and on_its_link
 
 
-class Fault(NamedTuple):
+class PossibleFault(NamedTuple):
     """Something that may be wrong: in words, its size, the plan that the network then follows, and
     the time by which its windows are judged. A fault at a machine, which no plan can express, is in
     `ends`.

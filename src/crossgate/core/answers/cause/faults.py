@@ -14,7 +14,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import replace
 
-from crossgate.core.answers.cause.fault import Fault, NotListening, Silence, Size
+from crossgate.core.answers.cause.fault import NotListening, PossibleFault, Silence, Size
 from crossgate.core.answers.cause.observed import Observation
 from crossgate.core.conversation.opening import Conversation, service_label
 from crossgate.core.conversation.rules import legs_of, packet_on
@@ -31,7 +31,7 @@ from crossgate.core.network.ways import Network
 
 def faults(
     network: Network, when: When, wrong: Sequence[Observation], older: Mapping[str, AccessList]
-) -> Iterator[Fault]:
+) -> Iterator[PossibleFault]:
     """Yield the faults that can affect some conversations; `older` are earlier versions of
     lists.
     """
@@ -46,7 +46,7 @@ def faults(
     for name, was in older.items():
         if name in met or any(each.access_list == name for each in plan.placements):
             text = f"{called(name)} runs as it was in the older version"
-            yield Fault(text, Size.SMALL, _with_list(plan, was), when.at)
+            yield PossibleFault(text, Size.SMALL, _with_list(plan, was), when.at)
     yield from _times(plan, when)
     yield from _down(plan, when, devices, conversations)
     yield from _memory(plan, when, devices)
@@ -82,7 +82,7 @@ def _touched(
 
 def _placements(
     plan: Plan, when: When, devices: Iterable[str], conversations: Iterable[Conversation]
-) -> Iterator[Fault]:
+) -> Iterator[PossibleFault]:
     near = set(devices)
     ends = {end.name for told in conversations for end in (told.source, told.destination)}
     segments = {each.on for name in near for each in plan.devices[name].interfaces.values()}
@@ -98,14 +98,14 @@ def _placements(
             continue
         where = stands_at(placement.direction, point)
         name = called(placement.access_list)
-        yield Fault(
+        yield PossibleFault(
             f"{name} is not applied {where}", Size.SMALL, _placed(plan, number, None), when.at
         )
         if placement.direction in EACH_WAY:
             (other,) = (each for each in EACH_WAY if each is not placement.direction)
             turned = placement._replace(direction=other)
             if not _taken(plan, turned):
-                yield Fault(
+                yield PossibleFault(
                     f"{name} is applied {stands_at(other, point)} and not {where}",
                     Size.SMALL,
                     _placed(plan, number, turned),
@@ -115,7 +115,7 @@ def _placements(
             for part in plan.devices[point.owner].interfaces:
                 moved = placement._replace(point=Point(PointKind.INTERFACE, point.owner, part))
                 if part != point.part and not _taken(plan, moved):
-                    yield Fault(
+                    yield PossibleFault(
                         f"{name} is applied {stands_at(placement.direction, moved.point)} and not "
                         f"{where}",
                         Size.SOME,
@@ -141,7 +141,7 @@ def _placed(plan: Plan, number: int, instead: Placement | None) -> Plan:
 
 def _lines(
     plan: Plan, when: When, own: AccessList, conversations: Sequence[Conversation]
-) -> Iterator[Fault]:
+) -> Iterator[PossibleFault]:
     """Yield the possible faults in the lines of a list that match some of the packets."""
     state = plan.state_at(when)
     packets = [
@@ -158,7 +158,7 @@ def _lines(
     ]
     off = [each for each in own.entries if each.off and any(each.matches(p) for p in packets)]
     for entry in matching:
-        yield Fault(
+        yield PossibleFault(
             f"{line_name(own.name, entry.number)} is missing or off: {entry.text}",
             Size.SMALL,
             _with_entries(plan, own, (each for each in own.entries if each is not entry)),
@@ -166,7 +166,7 @@ def _lines(
         )
     for entry in off:
         on = replace(entry, off=False)
-        yield Fault(
+        yield PossibleFault(
             f"{line_name(own.name, entry.number)} is not off: {entry.text}",
             Size.SMALL,
             _with_entries(plan, own, (on if e is entry else e for e in own.entries)),
@@ -175,7 +175,7 @@ def _lines(
     for place, later in enumerate(matching):
         for earlier in matching[:place]:
             if earlier.action is not later.action:
-                yield Fault(
+                yield PossibleFault(
                     f"{line_name(own.name, later.number)} stands above {earlier.number}",
                     Size.SOME,
                     _with_entries(plan, own, _moved(own, later, earlier)),
@@ -202,7 +202,7 @@ def _with_list(plan: Plan, own: AccessList) -> Plan:
 # ---- Time, memory, ways ----
 
 
-def _times(plan: Plan, when: When) -> Iterator[Fault]:
+def _times(plan: Plan, when: When) -> Iterator[PossibleFault]:
     """Yield the faults that windows are judged at another time, one for each set of windows that is
     open together.
     """
@@ -215,16 +215,16 @@ def _times(plan: Plan, when: When) -> Iterator[Fault]:
             known.add(opened)
             told = f"{moment:%a %Y-%m-%d %H:%M}"
             text = f"windows are judged as at {told}: another clock, or another time zone"
-            yield Fault(text, Size.SMALL, plan, moment)
+            yield PossibleFault(text, Size.SMALL, plan, moment)
 
 
-def _memory(plan: Plan, when: When, devices: Iterable[str]) -> Iterator[Fault]:
+def _memory(plan: Plan, when: When, devices: Iterable[str]) -> Iterator[PossibleFault]:
     for name in devices:
         device = plan.devices[name]
         turned = replace(device, stateful=not device.stateful)
         does = "does not remember conversations" if device.stateful else "remembers conversations"
         if not device.stateful or not device.translations:
-            yield Fault(
+            yield PossibleFault(
                 f"{name} {does}",
                 Size.SOME,
                 replace(plan, devices={**plan.devices, name: turned}),
@@ -232,12 +232,12 @@ def _memory(plan: Plan, when: When, devices: Iterable[str]) -> Iterator[Fault]:
             )
 
 
-def _routes(plan: Plan, when: When, devices: Iterable[str]) -> Iterator[Fault]:
+def _routes(plan: Plan, when: When, devices: Iterable[str]) -> Iterator[PossibleFault]:
     for name in devices:
         device = plan.devices[name]
         for route in device.routes:
             left = [each for each in device.routes if each is not route]
-            yield Fault(
+            yield PossibleFault(
                 f"{name} has no route {route.destination} via {route.via or 'nobody'}",
                 Size.SOME,
                 replace(plan, devices={**plan.devices, name: replace(device, routes=left)}),
@@ -247,12 +247,12 @@ def _routes(plan: Plan, when: When, devices: Iterable[str]) -> Iterator[Fault]:
 
 def _down(
     plan: Plan, when: When, devices: Iterable[str], conversations: Iterable[Conversation]
-) -> Iterator[Fault]:
+) -> Iterator[PossibleFault]:
     for name in devices:
         device = plan.devices[name]
-        yield Fault(f"{name} is down", Size.SMALL, plan.without([device.itself]), when.at)
+        yield PossibleFault(f"{name} is down", Size.SMALL, plan.without([device.itself]), when.at)
         for interface in device.interfaces.values():
-            yield Fault(
+            yield PossibleFault(
                 f"{interface.point} is down, or its way is not taken",
                 Size.SOME,
                 plan.without([interface.point]),
@@ -265,13 +265,15 @@ def _down(
         if end.at is not None
     }
     for port in ports:
-        yield Fault(f"{port} is down", Size.SOME, plan.without([port]), when.at)
+        yield PossibleFault(f"{port} is down", Size.SOME, plan.without([port]), when.at)
 
 
 # ---- Machines ----
 
 
-def _machines(plan: Plan, when: When, conversations: Sequence[Conversation]) -> Iterator[Fault]:
+def _machines(
+    plan: Plan, when: When, conversations: Sequence[Conversation]
+) -> Iterator[PossibleFault]:
     listening = {}
     hosts: dict[str, None] = {}
     for told in conversations:
@@ -284,16 +286,18 @@ def _machines(plan: Plan, when: When, conversations: Sequence[Conversation]) -> 
         if protocol in (TCP, UDP):
             text = f"nobody listens at {name} {service_label(told.first)}"
             ends = NotListening(name, protocol, port)
-            yield Fault(text, Size.SMALL, plan, when.at, ends)
+            yield PossibleFault(text, Size.SMALL, plan, when.at, ends)
     for name in hosts:
-        yield Fault(f"{name} is down", Size.SMALL, plan, when.at, Silence(name, stays=False))
+        yield PossibleFault(
+            f"{name} is down", Size.SMALL, plan, when.at, Silence(name, stays=False)
+        )
         text = f"{name} has a wrong gateway or mask: nothing of it leaves its subnet"
-        yield Fault(text, Size.SOME, plan, when.at, Silence(name, stays=True))
+        yield PossibleFault(text, Size.SOME, plan, when.at, Silence(name, stays=True))
         yield from _gateways(plan, when, name)
     yield from _addresses(plan, when, hosts)
 
 
-def _gateways(plan: Plan, when: When, name: str) -> Iterator[Fault]:
+def _gateways(plan: Plan, when: When, name: str) -> Iterator[PossibleFault]:
     """Yield the faults that a machine uses another gateway on its subnet."""
     host = plan.hosts[name]
     on_subnet = [
@@ -311,7 +315,7 @@ def _gateways(plan: Plan, when: When, name: str) -> Iterator[Fault]:
             continue
         others = tuple(each for each in host.gateways if each.family is not address.family)
         told = host._replace(gateways=(*others, address))
-        yield Fault(
+        yield PossibleFault(
             f"{name} uses the gateway {interface.point} ({address})",
             Size.SOME,
             replace(plan, hosts={**plan.hosts, name: told}),
@@ -319,7 +323,7 @@ def _gateways(plan: Plan, when: When, name: str) -> Iterator[Fault]:
         )
 
 
-def _addresses(plan: Plan, when: When, hosts: Iterable[str]) -> Iterator[Fault]:
+def _addresses(plan: Plan, when: When, hosts: Iterable[str]) -> Iterator[PossibleFault]:
     """Yield the faults that a machine has another address of its subnet than the plan says, a free
     one.
     """
@@ -330,7 +334,7 @@ def _addresses(plan: Plan, when: When, hosts: Iterable[str]) -> Iterator[Fault]:
         if segment.outside or changed == host.addresses:
             continue
         told = host._replace(addresses=changed)
-        yield Fault(
+        yield PossibleFault(
             f"{name} has another address than {', '.join(map(str, host.addresses))}",
             Size.LARGE,
             replace(plan, hosts={**plan.hosts, name: told}),

@@ -6,7 +6,7 @@ from __future__ import annotations
 
 from typing import NamedTuple
 
-from crossgate.core.answers.sheet.tests import Seen
+from crossgate.core.answers.sheet.tests import SeenInTest
 from crossgate.core.conversation.opening import Conversation, service_label
 from crossgate.core.model.accesslist import DeciderKey, line_name
 
@@ -16,7 +16,7 @@ class Observation(NamedTuple):
 
     where: str
     conversation: Conversation
-    seen: Seen
+    seen: SeenInTest
 
     def __str__(self) -> str:
         told = self.conversation

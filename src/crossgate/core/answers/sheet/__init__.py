@@ -24,8 +24,8 @@ from typing import NamedTuple
 from crossgate.core.answers.sheet.candidates import Candidate, Candidates
 from crossgate.core.answers.sheet.claims import claimed
 from crossgate.core.answers.sheet.cover import fewest
-from crossgate.core.answers.sheet.machines import Machines
-from crossgate.core.answers.sheet.tests import Can, Key, Tried, Trying, key_of
+from crossgate.core.answers.sheet.machines import SheetMachines
+from crossgate.core.answers.sheet.tests import Can, SheetKey, Tried, Trying, key_of
 from crossgate.core.conversation.opening import Conversation
 from crossgate.core.conversation.packets import Indexes, Tracer
 from crossgate.core.conversation.rules import legs_of, packet_on
@@ -42,7 +42,7 @@ Tell = Callable[[int, int], None]
 """Called with how many lines are done, and how many there are."""
 
 
-class Reason(NamedTuple):
+class SheetReason(NamedTuple):
     """Why a test is in the sheet: it `shows` or `counts` a line, it is `beside` an entry, or it
     tests what a claim is about (`claimed`) or excludes (`left out`).
     """
@@ -52,12 +52,12 @@ class Reason(NamedTuple):
     claim: Place | None = None
 
 
-class Row(NamedTuple):
+class SheetRow(NamedTuple):
     """A test of the sheet with its number, and why it is there."""
 
     number: int
     tried: Tried
-    reasons: tuple[Reason, ...]
+    reasons: tuple[SheetReason, ...]
 
 
 class NotShown(NamedTuple):
@@ -74,12 +74,12 @@ class Sheet(NamedTuple):
     """
 
     when: When
-    rows: tuple[Row, ...]
+    rows: tuple[SheetRow, ...]
     not_shown: tuple[NotShown, ...]
     at_work: tuple[DeciderKey, ...] = ()
 
 
-class Wanted(NamedTuple):
+class SheetWanted(NamedTuple):
     """What a sheet is to be about: lists, all where none is given; machines to sit at, all hosts
     where none is given; what can be tried there; and which lines have been seen `at_work`.
     """
@@ -90,22 +90,22 @@ class Wanted(NamedTuple):
     at_work: frozenset[DeciderKey] = frozenset()
 
 
-def sheet(network: Network, when: When, wanted: Wanted, tell: Tell | None = None) -> Sheet:
+def sheet(network: Network, when: When, wanted: SheetWanted, tell: Tell | None = None) -> Sheet:
     """Return the sheet of tests for a plan at one time."""
     return _Maker(network, when, wanted).made(tell)
 
 
 class _Maker:
-    def __init__(self, network: Network, when: When, wanted: Wanted) -> None:
+    def __init__(self, network: Network, when: When, wanted: SheetWanted) -> None:
         plan = network.plan
         self._network, self._when, self._wanted = network, when, wanted
         self._plan, self._state = plan, plan.state_at(when)
         self._trying, self._indexes = Trying(Tracer(network, self._state)), Indexes(self._state)
-        self._machines = Machines(network, wanted.machines)
+        self._machines = SheetMachines(network, wanted.machines)
         self._candidates = Candidates(self._machines, self._state)
-        self._tried: dict[Key, Tried | None] = {}
+        self._tried: dict[SheetKey, Tried | None] = {}
         self._deciding: dict[DeciderKey, list[Tried]] = {}
-        self._reasons: dict[Key, set[Reason]] = {}
+        self._reasons: dict[SheetKey, set[SheetReason]] = {}
         self._not_shown: list[NotShown] = []
         self._at_work: list[DeciderKey] = []
 
@@ -156,7 +156,7 @@ class _Maker:
         if found is None:
             self._not_shown.append(NotShown(key, None, self._why_not(access_list, entry)))
             return
-        self._reason(found, Reason("counts" if shown is None else "shows", key))
+        self._reason(found, SheetReason("counts" if shown is None else "shows", key))
         if entry is not None:
             self._beside(access_list, entry, found, key)
 
@@ -211,14 +211,14 @@ class _Maker:
                     self._deciding.setdefault(line, []).append(found)
         return self._tried[key]
 
-    def _reason(self, tried: Tried, reason: Reason) -> None:
+    def _reason(self, tried: Tried, reason: SheetReason) -> None:
         self._reasons.setdefault(key_of(tried.conversation), set()).add(reason)
 
     def _beside(self, access_list: AccessList, entry: Entry, shown: Tried, key: DeciderKey) -> None:
         for each in self._candidates.beside(access_list, entry, shown.conversation):
             tried = self._try(each)
             if tried is not None and key not in tried.deciders:
-                self._reason(tried, Reason("beside", key))
+                self._reason(tried, SheetReason("beside", key))
                 return
 
     def _claims(self) -> None:
@@ -230,7 +230,7 @@ class _Maker:
             for what, several in found.items():
                 tried = next(filter(None, map(self._try, several)), None)
                 if tried is not None:
-                    self._reason(tried, Reason(what, None, claim.place))
+                    self._reason(tried, SheetReason(what, None, claim.place))
                 elif what == "claimed":
                     reason = "no ping, connection or lookup of a machine is of it"
                     self._not_shown.append(NotShown(None, claim, reason))
@@ -242,7 +242,7 @@ class _Maker:
             tried = self._tried[key]
             assert tried is not None
             for line in tried.deciders:
-                shows, counts = Reason("shows", line), Reason("counts", line)
+                shows, counts = SheetReason("shows", line), SheetReason("counts", line)
                 if counts in wanted:
                     own.add(counts)
                 if shows in wanted and self._trying.shows(tried, line):
@@ -258,7 +258,7 @@ class _Maker:
             )
         return "lines above take all of it that machines can send by ping, connection or lookup"
 
-    def _rows(self, chosen: Iterable[Key]) -> Iterator[Row]:
+    def _rows(self, chosen: Iterable[SheetKey]) -> Iterator[SheetRow]:
         order = {name: rank for rank, name in enumerate(self._plan.hosts)}
         kinds = list(Can)
         tests = [(self._tried[key], self._reasons[key]) for key in chosen]
@@ -272,10 +272,10 @@ class _Maker:
             )
         )
         for number, (tried, reasons) in enumerate(ready, 1):
-            yield Row(number, tried, tuple(sorted(reasons, key=_rank)))
+            yield SheetRow(number, tried, tuple(sorted(reasons, key=_rank)))
 
 
-def _rank(reason: Reason) -> tuple[object, ...]:
+def _rank(reason: SheetReason) -> tuple[object, ...]:
     line, claim = reason.line, reason.claim
     return (
         ("shows", "counts", "claimed", "left out", "beside").index(reason.what),

@@ -14,7 +14,7 @@ from functools import cached_property
 from itertools import islice, zip_longest
 from typing import NamedTuple
 
-from crossgate.core.answers.sheet.machines import MOST_MACHINES, MOST_SPREAD, Machines
+from crossgate.core.answers.sheet.machines import MOST_MACHINES, MOST_SPREAD, SheetMachines
 from crossgate.core.answers.sheet.tests import DNS, can_try
 from crossgate.core.conversation.opening import Conversation
 from crossgate.core.lists.split import Regions, region_hull, split
@@ -57,7 +57,7 @@ class Candidate(NamedTuple):
 class Candidates:
     """The candidates for tests of a plan's lists, in one state of its conditions."""
 
-    def __init__(self, machines: Machines, state: State) -> None:
+    def __init__(self, machines: SheetMachines, state: State) -> None:
         self._machines, self._state = machines, state
         self._regions = Regions(machines.plan.lists)
         self._members: dict[tuple[Family, str], list[Endpoint]] = {}

@@ -18,7 +18,7 @@ MOST_SPREAD = 24
 """So many machines stand for all of the plan, where an entry does not say which."""
 
 
-class Machines:
+class SheetMachines:
     """The machines of a plan between which tests are made."""
 
     def __init__(self, network: Network, only_from: Sequence[str] = ()) -> None:

@@ -7,8 +7,8 @@ from collections.abc import Iterable, Sequence
 from enum import StrEnum
 from typing import NamedTuple
 
-from crossgate.core.answers.sheet import Row, Sheet
-from crossgate.core.answers.sheet.tests import Can, Seen, Tried, Trying
+from crossgate.core.answers.sheet import Sheet, SheetRow
+from crossgate.core.answers.sheet.tests import Can, SeenInTest, Tried, Trying
 from crossgate.core.answers.sheet.words import command_line
 from crossgate.core.conversation.opening import Conversation, conversations
 from crossgate.core.conversation.packets import Tracer
@@ -26,7 +26,7 @@ class Result(NamedTuple):
     where: str
     machine: str
     command: str
-    seen: Seen | None
+    seen: SeenInTest | None
 
 
 class Agreement(StrEnum):
@@ -39,18 +39,18 @@ class Agreement(StrEnum):
     CONTRADICTS = "seen otherwise twice"
 
 
-class Held(NamedTuple):
+class SheetResult(NamedTuple):
     """A test of the sheet, and the different results seen of it."""
 
-    row: Row
-    seen: tuple[Seen, ...]
+    row: SheetRow
+    seen: tuple[SeenInTest, ...]
     agreement: Agreement
 
 
 class Judged(NamedTuple):
     """A sheet with its results, and the results that belong to none of its tests."""
 
-    held: tuple[Held, ...]
+    held: tuple[SheetResult, ...]
     unknown: tuple[Result, ...]
 
 
@@ -62,7 +62,7 @@ def judged(network: Network, sheet: Sheet, results: Iterable[Result]) -> Judged:
     """
     trying = Trying(Tracer(network, network.plan.state_at(sheet.when)))
     rows = {_named(each.tried): each for each in sheet.rows}
-    seen: dict[tuple[str, str], dict[Seen, None]] = {}
+    seen: dict[tuple[str, str], dict[SeenInTest, None]] = {}
     unknown = []
     for each in results:
         key = each.machine, each.command
@@ -72,14 +72,14 @@ def judged(network: Network, sheet: Sheet, results: Iterable[Result]) -> Judged:
             if tried is None:
                 unknown.append(each)
                 continue
-            rows[key] = Row(0, tried, ())
+            rows[key] = SheetRow(0, tried, ())
         if each.seen is not None:
             seen.setdefault(key, {})[each.seen] = None
     held = []
     for key, row in rows.items():
         own = tuple(seen.get(key, ()))
         if row.number or own:
-            held.append(Held(row, own, _agreement(row, own)))
+            held.append(SheetResult(row, own, _agreement(row, own)))
     return Judged(tuple(held), tuple(unknown))
 
 
@@ -128,12 +128,12 @@ def conversation_of(network: Network, result: Result) -> Conversation | None:
     return None
 
 
-def _agreement(row: Row, seen: Sequence[Seen]) -> Agreement:
+def _agreement(row: SheetRow, seen: Sequence[SeenInTest]) -> Agreement:
     if not seen:
         return Agreement.NOT_TRIED
     if len(seen) > 1:
         return Agreement.CONTRADICTS
     if seen[0] is row.tried.seen:
         return Agreement.AGREES
-    got_there = seen[0] is Seen.NOBODY_LISTENS and row.tried.seen is Seen.ANSWERED
+    got_there = seen[0] is SeenInTest.NOBODY_LISTENS and row.tried.seen is SeenInTest.ANSWERED
     return Agreement.NOBODY_LISTENS if got_there else Agreement.DIFFERS

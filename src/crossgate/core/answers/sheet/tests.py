@@ -28,7 +28,7 @@ class Can(StrEnum):
     LOOKUP = "lookup"
 
 
-class Seen(StrEnum):
+class SeenInTest(StrEnum):
     """What is seen of a test at the machine that makes it.
 
     It is refused where a device says so (ICMP administratively prohibited, which programs report as
@@ -42,7 +42,7 @@ class Seen(StrEnum):
     NOBODY_LISTENS = "nobody listens"
 
 
-class Key(NamedTuple):
+class SheetKey(NamedTuple):
     """What makes two tests the same: the machines, the family, and what is sent."""
 
     source: str
@@ -64,23 +64,23 @@ def can_try(packet: Packet) -> Can | None:
     return Can.PING if echo and not packet.icmp_code else None
 
 
-def key_of(conversation: Conversation) -> Key:
+def key_of(conversation: Conversation) -> SheetKey:
     """Return the key of the test that a conversation is."""
     first = conversation.first
     own_port = None if first.source_port == CLIENT_PORT else first.source_port
     what = first.protocol, first.destination_port, own_port
-    return Key(conversation.source.name, conversation.destination.address, what)
+    return SheetKey(conversation.source.name, conversation.destination.address, what)
 
 
-def seen_of(ending: Ending) -> Seen:
+def seen_of(ending: Ending) -> SeenInTest:
     """Return what is seen where a conversation ends so. One that is cut off once its TLS version is
     known was connected before.
     """
     if ending.verdict is Verdict.PERMITTED or (ending.stop is not None and ending.leg.settles):
-        return Seen.ANSWERED
+        return SeenInTest.ANSWERED
     stop = ending.stop
     told = stop is not None and stop.decider.action is Action.REJECT and not ending.leg.returns
-    return Seen.REFUSED if told else Seen.SILENCE
+    return SeenInTest.REFUSED if told else SeenInTest.SILENCE
 
 
 class Tried(NamedTuple):
@@ -90,7 +90,7 @@ class Tried(NamedTuple):
 
     conversation: Conversation
     can: Can
-    seen: Seen
+    seen: SeenInTest
     ending: Ending
     deciders: dict[DeciderKey, Decider]
 
@@ -100,7 +100,7 @@ class Trying:
 
     def __init__(self, tracer: Tracer) -> None:
         self._tracer = tracer
-        self._shown: dict[tuple[Key, DeciderKey], bool] = {}
+        self._shown: dict[tuple[SheetKey, DeciderKey], bool] = {}
 
     def tried(self, conversation: Conversation) -> Tried | None:
         """Return a test with what the plan predicts; None where nobody can make it by hand, or

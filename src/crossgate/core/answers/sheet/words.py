@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from shlex import quote
 
-from crossgate.core.answers.sheet import Reason
-from crossgate.core.answers.sheet.tests import Can, Seen, Tried
+from crossgate.core.answers.sheet import SheetReason
+from crossgate.core.answers.sheet.tests import Can, SeenInTest, Tried
 from crossgate.core.model.accesslist import line_name
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.packet import CLIENT_PORT, TCP
@@ -52,10 +52,10 @@ def _address(tried: Tried) -> Address:
 
 
 SEEN = {
-    Seen.ANSWERED: "an answer",
-    Seen.REFUSED: "refused at once",
-    Seen.SILENCE: "silence",
-    Seen.NOBODY_LISTENS: "connection refused: nobody listens",
+    SeenInTest.ANSWERED: "an answer",
+    SeenInTest.REFUSED: "refused at once",
+    SeenInTest.SILENCE: "silence",
+    SeenInTest.NOBODY_LISTENS: "connection refused: nobody listens",
 }
 """What is seen of a test."""
 
@@ -74,16 +74,16 @@ def note_of(tried: Tried) -> str:
     """Return what a person cannot distinguish at the machine that makes the test; "" for
     nothing.
     """
-    if tried.seen is Seen.ANSWERED and tried.can is Can.CONNECT:
+    if tried.seen is SeenInTest.ANSWERED and tried.can is Can.CONNECT:
         return "where nobody listens the machine refuses the connection, and it got there"
-    if tried.seen is Seen.SILENCE and tried.ending.leg.returns:
+    if tried.seen is SeenInTest.SILENCE and tried.ending.leg.returns:
         return "it gets there, and the answer is stopped: here it looks as if it were denied"
-    if tried.seen is Seen.SILENCE and tried.ending.stop is None:
+    if tried.seen is SeenInTest.SILENCE and tried.ending.stop is None:
         return "there is no way for it: some device may say so"
     return ""
 
 
-def reason_text(reason: Reason) -> str:
+def reason_text(reason: SheetReason) -> str:
     """Say why a test is in the sheet."""
     if reason.claim is not None:
         return f"line {reason.claim.line}" + (", not of it" if reason.what == "left out" else "")

@@ -8,8 +8,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from crossgate.core.lists.bulk.groups import GroupRows
-from crossgate.core.lists.bulk.lookup import BLOCK, NONE, Lanes, Lookup, Preparation
-from crossgate.core.lists.bulk.rows import AskedEntry, AskedRows, Extras, Rows, make_rows
+from crossgate.core.lists.bulk.lookup import BLOCK, NONE, Lookup, Preparation, RankLanes
+from crossgate.core.lists.bulk.rows import AskedEntry, AskedRows, EntryRows, Extras, make_rows
 from crossgate.core.lists.bulk.service_line import PortLine, ServiceLine
 from crossgate.core.lists.bulk.tree import TreeBuilder
 from crossgate.core.model.accesslist import AccessList
@@ -58,7 +58,7 @@ class FirstMatch:
         ]
         rows = make_rows(family, (each for each in entries if each.multiplied))
         large = [each for each in entries if not each.multiplied]
-        lanes = Lanes(tuple((count - 1).bit_length() for count in ranks))
+        lanes = RankLanes(tuple((count - 1).bit_length() for count in ranks))
         self._trees = [
             Lookup(TreeBuilder(part, ranks, _LEAF_ROWS).build(), part, lanes, extras)
             for part in _parts(rows)
@@ -103,7 +103,7 @@ def _asked_rows(
     return AskedRows(tuple(intervals), extras.number(services))
 
 
-def _parts(rows: Rows) -> list[Rows]:
+def _parts(rows: EntryRows) -> list[EntryRows]:
     """Return the rows of each tree: all together, or separately those that ask for both ends or for
     neither, for the source only, and for the destination only.
     """

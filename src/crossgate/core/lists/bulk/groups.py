@@ -14,7 +14,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from crossgate.core.lists.bulk.lookup import Block, Entries
+from crossgate.core.lists.bulk.lookup import Entries, PacketBlock
 from crossgate.core.lists.bulk.rows import AskedEntry, Extras
 from crossgate.core.model.address import Family, Pattern
 from crossgate.core.model.packets import Indices, Marks, Words, address_words
@@ -52,7 +52,7 @@ class GroupRows:
             )
         ]
 
-    def decide(self, block: Block, found: Entries) -> None:
+    def decide(self, block: PacketBlock, found: Entries) -> None:
         """Write the index of the first entry that takes each packet into `found`, where it is lower
         than the one there.
         """
@@ -82,7 +82,7 @@ class GroupRows:
                 live, shared = live[going], shared[going]
 
     def _in_word(
-        self, block: Block, live: Indices, word: Indices, bits: Words, found: Entries
+        self, block: PacketBlock, live: Indices, word: Indices, bits: Words, found: Entries
     ) -> Marks:
         """Look at the rows of the `bits` that are left of a word, in order, and return which
         packets one of them decides.

@@ -17,7 +17,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from crossgate.core.lists.bulk.rows import Extras, Rows, packet_words
+from crossgate.core.lists.bulk.rows import EntryRows, Extras, packet_words
 from crossgate.core.lists.bulk.service_line import PortLine, Ranks, ServiceLine
 from crossgate.core.lists.bulk.tree import (
     BLOCK_BITS,
@@ -52,7 +52,7 @@ class _LaneWord(NamedTuple):
     broken: int
 
 
-class Lanes:
+class RankLanes:
     """The places of rank bounds in words, given the number of bits of each rank; a rank of no bits
     needs none.
     """
@@ -73,7 +73,7 @@ class Lanes:
             at += 2 * bits + 2
         return _LaneWord(tuple(placed), broken)
 
-    def bounds(self, rows: Rows) -> list[Words]:
+    def bounds(self, rows: EntryRows) -> list[Words]:
         """Return the lanes of rows, with a column for each word."""
         found = []
         for word in self.words:
@@ -105,7 +105,7 @@ class Lanes:
         return found
 
 
-class Block(NamedTuple):
+class PacketBlock(NamedTuple):
     """Packets prepared for every tree of a list: their columns one after the other, their lanes,
     and the packets.
 
@@ -123,13 +123,15 @@ class Block(NamedTuple):
 class Preparation:
     """Prepares blocks of packets for the trees of one list."""
 
-    def __init__(self, services: ServiceLine, ports: PortLine, lanes: Lanes, words: int) -> None:
+    def __init__(
+        self, services: ServiceLine, ports: PortLine, lanes: RankLanes, words: int
+    ) -> None:
         self._services = services
         self._ports = ports
         self._lanes = lanes
         self._columns = np.zeros((words + 1) * BLOCK, np.uint64)
 
-    def block(self, packets: Packets) -> Block:
+    def block(self, packets: Packets) -> PacketBlock:
         """Prepare a block of packets; this overwrites the block before."""
         count, columns = len(packets), self._columns
         ranks = [self._services.ranks(packets), self._ports.ranks(packets)]
@@ -140,13 +142,15 @@ class Preparation:
         service[:] = ranks[1]
         service <<= np.uint64(32)
         service |= ranks[0].astype(np.uint64)
-        return Block(packets, ranks, columns.view(np.int64), words, self._lanes.packets(ranks))
+        return PacketBlock(
+            packets, ranks, columns.view(np.int64), words, self._lanes.packets(ranks)
+        )
 
 
 class Lookup:
     """One tree, with the records of its leaves."""
 
-    def __init__(self, tree: Tree, rows: Rows, lanes: Lanes, extras: Extras) -> None:
+    def __init__(self, tree: Tree, rows: EntryRows, lanes: RankLanes, extras: Extras) -> None:
         self._nodes = tree.nodes.view(np.int64)
         self._inner, self._levels = tree.inner, tree.levels
         self._words = rows.words
@@ -157,7 +161,7 @@ class Lookup:
         self._entries = self._records[self._stride - 1 :: self._stride].astype(np.uint32)
         self._firsts = self._entries[self._starts // self._stride]
 
-    def _made(self, tree: Tree, rows: Rows, lanes: Lanes) -> tuple[Words, Indices]:
+    def _made(self, tree: Tree, rows: EntryRows, lanes: RankLanes) -> tuple[Words, Indices]:
         """Return the records of all leaves, and the index at which each leaf's records start."""
         words, owner = self._words, ragged(tree.counts)[0]
         open_ones = (~tree.closed).astype(np.int64)
@@ -175,7 +179,7 @@ class Lookup:
         ) << np.uint64(32)
         return records.reshape(-1), (np.cumsum(lengths) - lengths) * self._stride
 
-    def decide(self, block: Block, found: Entries, bounded: bool) -> None:
+    def decide(self, block: PacketBlock, found: Entries, bounded: bool) -> None:
         """Write the index of the first entry that takes each packet into `found`; where `bounded`,
         only if it is lower than the one there.
         """
@@ -188,7 +192,7 @@ class Lookup:
         live = np.flatnonzero(_taken(self._firsts, leaf) < found)
         self._along(block, self._starts[leaf[live]], live, found)
 
-    def _down(self, block: Block) -> Indices:
+    def _down(self, block: PacketBlock) -> Indices:
         """Return the leaf that each packet reaches."""
         count = len(block.packets)
         at, place = np.zeros(count, np.int64), np.arange(count)
@@ -218,7 +222,7 @@ class Lookup:
             at += (node.view(np.uint64) >> np.uint64(NODE_BASE)).view(np.int64)
         return (at if done is None or live is None else _put(done, live, at)) - self._inner
 
-    def _along(self, block: Block, at: Indices, live: Indices | None, found: Entries) -> None:
+    def _along(self, block: PacketBlock, at: Indices, live: Indices | None, found: Entries) -> None:
         """Go along the records of leaves, from the given starts, to the first that takes each of
         the packets `live`, None for all. An entry is written only where it comes before the one
         found already.

@@ -22,7 +22,7 @@ from crossgate.core.sets.region import ALL_DSCP, ALL_FLAGS, Services
 MOST_PAIRS = 8
 """An entry of up to so many pairs of a source and a destination pattern is multiplied out."""
 SERVICE, SOURCE_PORT = 0, 1
-"""The interval dimensions, as columns of `Rows.low` and `Rows.high`."""
+"""The interval dimensions, as columns of `EntryRows.low` and `EntryRows.high`."""
 
 
 Extra = tuple[int, int]
@@ -30,7 +30,7 @@ Extra = tuple[int, int]
 
 
 @dataclass(frozen=True, slots=True, eq=False)
-class Rows:
+class EntryRows:
     """Rows in the order of their entries.
 
     `value` and `care` have a column for each word: a packet's words must equal `value` in the bits
@@ -53,10 +53,10 @@ class Rows:
         """The number of words of a packet's addresses."""
         return int(self.value.shape[1])
 
-    def take(self, chosen: Indices | Marks) -> Rows:
+    def take(self, chosen: Indices | Marks) -> EntryRows:
         """Return only the given rows."""
         low, high = self.low[chosen], self.high[chosen]
-        return Rows(
+        return EntryRows(
             self.value[chosen], self.care[chosen], low, high, self.extra[chosen], self.entry[chosen]
         )
 
@@ -117,7 +117,7 @@ class AskedEntry(NamedTuple):
         return len(self.sources) * len(self.destinations) <= MOST_PAIRS
 
 
-def make_rows(family: Family, entries: Iterable[AskedEntry]) -> Rows:
+def make_rows(family: Family, entries: Iterable[AskedEntry]) -> EntryRows:
     """Return entries as rows: every source pattern with every destination pattern and every
     interval.
     """
@@ -139,7 +139,7 @@ def make_rows(family: Family, entries: Iterable[AskedEntry]) -> Rows:
         np.ascontiguousarray(each)
         for each in (table[:, :2], table[:, 2:4], table[:, 4], table[:, 5])
     )
-    return Rows(_words(values, half), _words(cares, half), low, high, extras, positions)
+    return EntryRows(_words(values, half), _words(cares, half), low, high, extras, positions)
 
 
 def _words(numbers: Sequence[int], half: int) -> Words:

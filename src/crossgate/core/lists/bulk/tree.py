@@ -25,7 +25,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from crossgate.core.lists.bulk.rows import SOURCE_PORT, Rows
+from crossgate.core.lists.bulk.rows import SOURCE_PORT, EntryRows
 from crossgate.core.lists.bulk.windows import (
     DIMENSIONS,
     Level,
@@ -73,7 +73,7 @@ class TreeBuilder:
     ranks.
     """
 
-    def __init__(self, rows: Rows, ranks: tuple[int, int], leaf_rows: int) -> None:
+    def __init__(self, rows: EntryRows, ranks: tuple[int, int], leaf_rows: int) -> None:
         self._rows = rows
         self._top = np.array(ranks) - 1
         self._bits = np.array([int(each).bit_length() for each in self._top])

@@ -7,7 +7,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from crossgate.core.lists.bulk.rows import SERVICE, SOURCE_PORT, Rows
+from crossgate.core.lists.bulk.rows import SERVICE, SOURCE_PORT, EntryRows
 from crossgate.core.model.packets import Indices, Marks, Scalar, Words
 
 DIMENSIONS = (SERVICE, SOURCE_PORT)
@@ -72,7 +72,7 @@ class WindowChooser:
     ranks, and a leaf is to have at most `leaf_rows` rows.
     """
 
-    def __init__(self, rows: Rows, bits: Indices, leaf_rows: int) -> None:
+    def __init__(self, rows: EntryRows, bits: Indices, leaf_rows: int) -> None:
         self._rows, self._bits, self._leaf_rows = rows, bits, leaf_rows
         places = np.arange(64 * rows.words)
         self._word_of, self._bit_of = places // 64, 63 - places % 64
