@@ -50,20 +50,21 @@ class CompareJob:
     new: Plan
     pieces: int
 
-    def begun(self) -> ComparedTraffic:
-        """Return all that they can treat differently."""
-        return ComparedTraffic(PlanChange(Session(self.old), Session(self.new)), [])
+    def begun(self) -> tuple[CompareJob, ComparedTraffic]:
+        """Return it, and all that the plans can treat differently. What falls into too many pieces
+        already then is told by whoever gives the job.
+        """
+        return self, ComparedTraffic(PlanChange(Session(self.old), Session(self.new)), missed=[])
 
 
 def compare_part(job: bytes, part: Part) -> bytes:
     """Compare the plans in the pairs that a part names by their numbers; `job` is a `CompareJob` as
     it was given.
     """
-    pieces, numbers = unpacked(part)
-    traffic = kept(job, CompareJob.begun)
-    allow(pieces)
+    wanted, traffic = kept(job, CompareJob.begun)
+    allow(wanted.pieces)
     found: dict[PairKey, object] = {}
-    for _, comparison, keys in traffic.each_state(numbers):
+    for _, comparison, keys in traffic.each_state(unpacked(part)):
         for nth, key in keys:
             if key not in found:
                 found[key] = traffic.find(nth, comparison)
@@ -77,10 +78,8 @@ def compared_in_parts(traffic: ComparedTraffic, pool: Pool, tell: Tell) -> Found
     `PlanError` where parts are lost.
     """
     wanted = CompareJob(traffic.old.plan, traffic.new.plan, allowed())
-    job = given(pool, wanted, lambda _: traffic)
-    parts = [
-        packed((wanted.pieces, each)) for each in shared_evenly(range(len(traffic.pairs)), pool)
-    ]
+    job = given(pool, wanted, lambda _: (wanted, traffic))
+    parts = [packed(each) for each in shared_evenly(range(len(traffic.pairs)), pool)]
     found: dict[PairKey, Any] = {}
     for count, octets in enumerate(pool.done(compare_part, job, parts), 1):
         found.update(_Named(BytesIO(octets), traffic).load())
