@@ -165,8 +165,8 @@ class Privileged(Condition):
                 ),
             ),
             (
-                "    Fragments: Written(",
-                '    Privileged: Written(("privileged",), "privileged", _privileged, loose=True),\n',
+                "    Fragments: ConditionForm(",
+                '    Privileged: ConditionForm(("privileged",), "privileged", _privileged, loose=True),\n',
             ),
         ],
         "language/glossary_lists.py": [
@@ -187,12 +187,12 @@ FORMAT = Growth(
 
 import json
 
-from crossgate.formats.exchange.asked import Wanted, Written
+from crossgate.formats.exchange.asked import ExportWanted, ExportedDocument
 
 
-def write(wanted: Wanted) -> Written:
+def write(wanted: ExportWanted) -> ExportedDocument:
     rows = ({"list": each.name, "entry": entry.number, "says": entry.text} for each in wanted.every_list for entry in each.entries)
-    return Written("".join(json.dumps(row) + "\\n" for row in rows))
+    return ExportedDocument("".join(json.dumps(row) + "\\n" for row in rows))
 '''
     },
     {
