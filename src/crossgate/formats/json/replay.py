@@ -176,11 +176,11 @@ class ReplayDocument(TypedDict):
     differing: NotRequired[list[SortDocument]]
     not_permitted: NotRequired[list[SortDocument]]
     said: NotRequired[SaidDocument]
-    lists: NotRequired[list[UsedListDocument]]
+    lists: list[UsedListDocument]
     by: NotRequired[ByDocument]
     top_permitted: NotRequired[list[UsersDocument]]
-    tls: NotRequired[list[ChosenDocument]]
-    no_place: NotRequired[list[NoPlaceDocument]]
+    tls: list[ChosenDocument]
+    no_place: list[NoPlaceDocument]
 
 
 class CheckedListDocument(ListNameDocument):
@@ -240,6 +240,15 @@ def replay_document(
         "on_link": _sum(replay.sums.on_link),
         "met_no_list": _sum(replay.sums.unmet),
         "unsettled": _sum(replay.sums.unsettled),
+        "lists": [
+            {"list": each.name, "lines": _lines(lines, replay.rates)}
+            for each, lines in replay.lines()
+        ],
+        "tls": [_chosen(each, number) for each, number in sorted(hellos_of(told).items())],
+        "no_place": [
+            {"address": str(address), "packets": packets}
+            for address, packets in sorted(replay.sums.nowhere.items())
+        ],
     }
     if other is None:
         document["not_permitted"] = _sorts(replay.stopped(), compared=False)
@@ -254,9 +263,6 @@ def replay_document(
             "not_told": _sum(said.untold),
             "differing": _sorts(replay.said_otherwise(), compared=True),
         }
-    document["lists"] = [
-        {"list": each.name, "lines": _lines(lines, replay.rates)} for each, lines in replay.lines()
-    ]
     if replay.by is not None:
         document["by"] = {
             "stretch": str(replay.by),
@@ -295,11 +301,6 @@ def replay_document(
             }
             for decider, sums in replay.used().items()
         ]
-    document["tls"] = [_chosen(each, number) for each, number in sorted(hellos_of(told).items())]
-    document["no_place"] = [
-        {"address": str(address), "packets": packets}
-        for address, packets in sorted(replay.sums.nowhere.items())
-    ]
     return document
 
 
