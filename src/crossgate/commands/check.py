@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from contextlib import closing, nullcontext
 from pathlib import Path
 from typing import Annotated
 
@@ -46,8 +45,10 @@ def check(
 
     plan = load_or_tell(context, sarif, _errors_text)
     when = moment(at, plan)
-    pool = pool_of(workers, cluster, trusted_network, copies=True)
-    with closing(pool) if pool is not None else nullcontext(), meter("checking") as tell:
+    with (
+        pool_of(workers, cluster, trusted_network, copies=True) as pool,
+        meter("checking") as tell,
+    ):
         if pool is None:
             audited = audit(Session(plan), when, tell)
         else:

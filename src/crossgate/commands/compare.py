@@ -4,7 +4,6 @@ differently.
 
 from __future__ import annotations
 
-from contextlib import closing, nullcontext
 from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
@@ -135,8 +134,10 @@ def compare(
                 )
         raise typer.Exit(1 if different else 0)
     missed: list[TooManyPieces] = []
-    pool = pool_of(workers, cluster, trusted_network, copies=True)
-    with closing(pool) if pool is not None else nullcontext(), meter("comparing") as tell:
+    with (
+        pool_of(workers, cluster, trusted_network, copies=True) as pool,
+        meter("comparing") as tell,
+    ):
         if pool is None:
             found = differences(Session(plan), Session(new), tell, missed)
         else:

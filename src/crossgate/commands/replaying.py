@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
-from contextlib import closing, contextmanager
+from contextlib import contextmanager
 from pathlib import Path
 from types import MappingProxyType
 from typing import TYPE_CHECKING, NamedTuple
@@ -143,12 +143,11 @@ def _spread(
     from crossgate.formats.readers.traffic import size
     from crossgate.spread.replay import replay_in_parts
 
-    pool = pool_of(how.workers, how.cluster, how.trusted)
-    assert pool is not None  # parts are made for one
     with (
-        closing(pool),
+        pool_of(how.workers, how.cluster, how.trusted) as pool,
         gauge("reading", size(traffic.paths)) as tell,
     ):
+        assert pool is not None  # parts are made for one
         replay_in_parts(replayed, job, traffic, pool, table, tell)
 
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from contextlib import closing, contextmanager
 from typing import TYPE_CHECKING, Annotated
 
 import typer
@@ -38,18 +40,21 @@ def see_who_shares(workers: int | None, cluster: str | None) -> None:
         )
 
 
+@contextmanager
 def pool_of(
     workers: int | None, cluster: str | None, trusted: bool, copies: bool = False
-) -> Pool | None:
-    """Return the pool of workers that share the work, to be closed by the caller; None where this
-    process does it all. With `copies`, processes of this machine begin as copies of this one.
-    Raises `PlanError`.
+) -> Iterator[Pool | None]:
+    """Have a pool of workers that share the work while the block runs; None where this process does
+    it all. With `copies`, processes of this machine begin as copies of this one. Raises
+    `PlanError`.
     """
     see_who_shares(workers, cluster)
     if workers is None and cluster is None:
-        return None
+        yield None
+        return
     from crossgate.spread.pools import ClusterPool, LocalPool
 
-    return (
+    with closing(
         LocalPool(workers, copies) if workers is not None else ClusterPool(cluster or "", trusted)
-    )
+    ) as pool:
+        yield pool

@@ -5,7 +5,6 @@ of them reached.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from contextlib import closing, nullcontext
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -83,8 +82,7 @@ def verify(
     wanted = plan.wanted(now)
     over = [each for each in plan.expectations if is_past(each.until, now)]
     outages = None
-    pool = pool_of(workers, cluster, trusted_network, copies=True)
-    with closing(pool) if pool is not None else nullcontext():
+    with pool_of(workers, cluster, trusted_network, copies=True) as pool:
         if pool is not None:
             from crossgate.spread.verify import verify_in_parts
 
