@@ -641,7 +641,7 @@ def test_many_are_traced_in_a_line_each(run: Run, answer: Ask, demo: Path) -> No
     ], both_names.stderr
     for words, told in (
         (("berth-2", "manifest", "ping"), "berth-2 has no host of the plan"),
-        (("kiosk-1", ",", "ping"), "',' names no end"),
+        (("kiosk-1", "to", ",", "ping"), "an address or a name is missing beside a comma"),
         (
             ("kiosk-1,kiosk-2", "servers", "domain", "bokking"),
             "no service bokking; there is booking",

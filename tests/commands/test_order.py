@@ -57,6 +57,9 @@ def test_a_question_may_be_asked_as_a_plan_has_it(
         ("trace a b c to crane", "who sends stands before to"),
         ("reach desk crane telnet ssh", "ask about one service at a time"),
         ("trace desk crane", "say what desk sends to crane"),
+        ("reach desk, crane", "to whom does desk, crane send?"),
+        ("reach desk,, hall to crane", "an address or a name is missing beside a comma"),
+        ("points desk to crane telnet", "so telnet is one word too many"),
     ],
 )
 def test_words_in_no_order_are_told_with_their_mend(
@@ -65,6 +68,33 @@ def test_words_in_no_order_are_told_with_their_mend(
     done = run(*words.split())
     assert done.returncode == 2
     assert problem in done.stderr
+
+
+@pytest.mark.parametrize(
+    ("words", "as_one"),
+    [
+        ("desk, 10.0.1.7 to quay telnet", "desk, 10.0.1.7"),
+        ("desk , 10.0.1.7 quay telnet", "desk , 10.0.1.7"),
+        ("telnet desk,10.0.1.7 to quay", "desk,10.0.1.7"),
+        ("hall but desk quay telnet", "hall but desk"),
+        ("telnet 10.0.1.0 wild 0.0.0.7,desk to quay", "10.0.1.0 wild 0.0.0.7,desk"),
+        ("telnet leases of hall,desk to quay", "leases of hall,desk"),
+    ],
+)
+def test_an_end_may_be_several_words(run: Run, plan: Path, words: str, as_one: str) -> None:
+    plan.write_text(f"{PLAN}leases 10.0.1.100-10.0.1.120 on hall by r\n")
+    asked, usual = run("reach", *words.split()), run("reach", as_one, "quay", "telnet")
+    assert "deny telnet any to any" in usual.stdout
+    assert asked.stdout == usual.stdout
+
+
+def test_points_takes_the_order_of_a_claim(run: Run, plan: Path) -> None:
+    assert run("points", "desk", "to", "crane").stdout == run("points", "desk", "crane").stdout
+
+
+def test_names_that_begin_as_several_words_do_stay_names(run: Run, plan: Path) -> None:
+    plan.write_text(PLAN.replace("host desk", "host leases").replace("host crane", "host off"))
+    assert run("trace", "leases", "off", "ssh").returncode == 0
 
 
 def test_a_name_called_to_stays_a_name(run: Run, plan: Path) -> None:

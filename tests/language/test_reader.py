@@ -496,14 +496,24 @@ def test_commas_stand_with_blanks_around_them_or_none(plan_of: Read) -> None:
             NET
             + f"service all tcp/80{comma}udp/53\ngroup some kiosk{comma}server but server\n"
             + "list l extended ipv4\n"
-            + f"    permit all kiosk{comma}10.64.8.0 wild 0.0.0.3{comma.rstrip()} server to any but kiosk{comma}server\n"
+            + f"    permit all kiosk{comma}10.64.8.0 wild 0.0.0.3{comma}server to any but kiosk{comma}server\n"
+            + f"    permit all 10.64.8.0 mask  255.255.255.252{comma}leases of office{comma}kiosk to any\n"
+            + "leases 10.64.20.100-10.64.20.120 on office by server\n"
             + f"expect deny all kiosk{comma}server to office{comma}cranes\n"
         )
         for comma in (" , ", ",")
     )
     assert apart.services["all"].tokens == close.services["all"].tokens == ("tcp/80", "udp/53")
     assert apart.groups["some"].members == close.groups["some"].members
-    (one,), (other,) = apart.lists["l"].entries, close.lists["l"].entries
-    assert one.source.patterns == other.source.patterns
-    assert one.destination.patterns == other.destination.patterns
+    for one, other in zip(apart.lists["l"].entries, close.lists["l"].entries, strict=True):
+        assert one.source.patterns == other.source.patterns
+        assert one.destination.patterns == other.destination.patterns
     assert apart.expectations[0].source == close.expectations[0].source
+
+
+def test_an_error_behind_a_comma_without_a_blank_is_shown_where_it_is(tmp_path: Path) -> None:
+    line = "    permit 10.64.8.0 wild 0.0.0.3,nobody"
+    told = fails(f"{NET}list 1 standard ipv4\n{line}\n", tmp_path)
+    shown, marked = told.splitlines()[1:3]
+    assert "no name nobody" in told
+    assert marked.index("^") == shown.index("nobody")

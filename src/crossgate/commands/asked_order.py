@@ -11,17 +11,24 @@ if TYPE_CHECKING:
     from crossgate.core.model.plan import Plan
 
 _TO = "to"
+_BEFORE_MORE = {"wild", "mask", "but"}
+"""Words behind an address or a name, after which it goes on."""
 
 
 def ends_and_services(
     plan: Plan, command: str, source: str, destination: str, services: Sequence[str]
 ) -> tuple[str, str, list[str]]:
     """Return the ends and the services of a question asked as FROM TO SERVICE, or with `to` between
-    the ends, as FROM to TO SERVICE or SERVICE FROM to TO.
+    the ends, as FROM to TO SERVICE or SERVICE FROM to TO. An end may be several words, as in a
+    plan: `labs, voice but laptop`.
 
-    Raises `PlanError` where the service comes first and no `to` separates the ends.
+    Raises `PlanError` where the service comes first and no `to` separates the ends, and where an
+    end is missing.
     """
-    words = [source, destination, *services]
+    words = ends_joined([source, destination, *services])
+    if len(words) < 2:
+        raise PlanError(f"to whom does {words[0]} send? write: crossgate {command} FROM TO")
+    source, destination, *services = words
     if _TO in words and _TO not in plan.names():
         place = words.index(_TO)
         before, after = words[:place], words[place + 1 :]
@@ -36,3 +43,27 @@ def ends_and_services(
             f"{destination} {services[0]} {source}"
         )
     return source, destination, list(services)
+
+
+def ends_joined(words: list[str]) -> list[str]:
+    """Return the words of a command line with those that are one end as one: with commas between
+    them, with `wild`, `mask` or `but`, or `leases of` a subnet.
+
+    Raises `PlanError` where a comma stands first or last.
+    """
+    found = list[str]()
+    goes_on = False
+    for index, word in enumerate(words):
+        leased = word == "of" and words[index - 1 : index] == ["leases"]
+        if (
+            found
+            and _TO not in (word, found[-1])
+            and (goes_on or leased or word in _BEFORE_MORE or word[:1] == ",")
+        ):
+            found[-1] += f" {word}"
+        else:
+            found.append(word)
+        goes_on = leased or word in _BEFORE_MORE or word[-1:] == ","
+    if any("," in (each[:1], each[-1:]) for each in found):
+        raise PlanError("an address or a name is missing beside a comma")
+    return found

@@ -231,8 +231,7 @@ def week(
     """
     plan, given = load(context), words or []
     now = moment(at, plan)
-    conversation = len(given) == 3 or (len(given) == 4 and "to" in given)
-    if conversation and not all(each in plan.windows for each in given):
+    if len(given) > 2 and not all(each in plan.windows for each in given):
         source, destination, asked = ends_and_services(
             plan, "draw week", given[0], given[1], given[2:]
         )

@@ -6,9 +6,11 @@ from typing import Annotated
 
 import typer
 
+from crossgate.commands.asked_order import ends_and_services
 from crossgate.commands.common import load, print_json
 from crossgate.commands.completing import complete_place
 from crossgate.commands.shared_options import JsonOption
+from crossgate.core.model.errors import PlanError
 
 
 def points(
@@ -22,7 +24,7 @@ def points(
         ),
     ],
     destination: Annotated[
-        str,
+        list[str],  # several words are one end, and `to` may stand before it
         typer.Argument(metavar="TO", autocompletion=complete_place, help="The same."),
     ],
     as_json: JsonOption = False,
@@ -33,7 +35,13 @@ def points(
     from crossgate import library
 
     plan = load(context)
-    found = library.points(plan, source, destination)
+    first, *others = destination
+    source, receiver, services = ends_and_services(plan, "points", source, first, others)
+    if services:
+        raise PlanError(
+            f"the places are those of every service, so {services[0]} is one word too many"
+        )
+    found = library.points(plan, source, receiver)
     if as_json:
         from crossgate.formats.json.points import points_document
 

@@ -143,7 +143,7 @@ def _cells(text: str, block: str) -> _Set:
     at the file before and after it.
     """
     remark = ""
-    if '"' not in text and "#" not in text:
+    if '"' not in text and "#" not in text and "," not in text:
         words = text.split()  # most lines
     else:
         line = Line("", 0, text)

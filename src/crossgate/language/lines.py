@@ -14,13 +14,15 @@ Reading, editing and the standard layout all take lines apart here and nowhere e
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from itertools import takewhile
 from typing import NamedTuple
 
 _WORD = re.compile(r'"[^"]*"?|#.*|[^\s"#]+')
 _WORD_OR_END = re.compile(r'"[^"]*"?|#.*|,(?=\s)|(?:(?!,\s)[^\s"#])+')
 _WORD_OR_COMMA = re.compile(r'"[^"]*"?|#.*|,|[^\s",#]+')
+_ONE_WORD_BEHIND = re.compile(r"\b(?:wild|mask|leases\s+of)\s+[^\s,]+,[^\s,]")
+"""Where a comma without a blank ends a word, though several words may be joined by such commas."""
 
 
 class Token(NamedTuple):
@@ -81,7 +83,10 @@ def split_words(text: str, commas: bool = False) -> list[str]:
     """Return the words of a line without its remark; with `commas`, every comma outside quotes is a
     separate word.
     """
-    words: list[str] = (_WORD_OR_COMMA if commas else _WORD).findall(text)
+    if not commas and "," in text and _ONE_WORD_BEHIND.search(text):
+        words = [each.text for each in tokens(text)]
+    else:
+        words = (_WORD_OR_COMMA if commas else _WORD).findall(text)
     if words and words[-1][0] == "#":
         words.pop()
     return words
@@ -91,7 +96,8 @@ def tokens(text: str, commas: bool = False) -> Iterator[Token]:
     """Yield the words and the remark of a line, with their columns; see `split_words` for
     `commas`.
     """
-    return _found(_WORD_OR_COMMA if commas else _WORD, text)
+    found = _found(_WORD_OR_COMMA if commas else _WORD, text)
+    return found if commas or "," not in text else _divided(found)
 
 
 def form_tokens(text: str) -> Iterator[Token]:
@@ -103,6 +109,24 @@ def form_tokens(text: str) -> Iterator[Token]:
 
 def _found(pattern: re.Pattern[str], text: str) -> Iterator[Token]:
     return (Token(match[0], *match.span()) for match in pattern.finditer(text))
+
+
+def _divided(found: Iterable[Token]) -> Iterator[Token]:
+    """Divide words that are joined by commas where one word alone is read: what stands behind
+    `wild`, `mask` and `leases of` ends with its comma, and what is joined to it is the next word.
+    """
+    behind = ("", "")
+    for token in found:
+        comma = token.text.find(",") + 1
+        if (
+            0 < comma < len(token.text)
+            and token.text[0] not in '"#'
+            and (behind[1] in ("wild", "mask") or behind == ("leases", "of"))
+        ):
+            yield Token(token.text[:comma], token.start, token.start + comma)
+            token = Token(token.text[comma:], token.start + comma, token.end)
+        yield token
+        behind = (behind[1], token.text)
 
 
 def file_lines(file: str, text: str) -> Iterator[Line]:

@@ -29,7 +29,7 @@ class Words:
         self.index = 0
         self._commas = commas
         text = line.text
-        if not commas and '"' not in text and "#" not in text:
+        if not commas and '"' not in text and "#" not in text and "," not in text:
             self.words = text.split()  # most lines; a plan may hold a hundred thousand
         else:
             self.words = split_words(text, commas)

@@ -9,6 +9,7 @@ the same; which of them may stand where is decided there.
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable
 from enum import StrEnum
 from typing import NamedTuple
@@ -76,13 +77,16 @@ PRIVATE_BLOCKS = tuple(
 )
 """RFC 1918 section 3, RFC 6598 section 7, RFC 4193 section 3.1."""
 BUT, COMMA = " but ", ", "
+_AT_COMMA = re.compile(r"\s*,\s*")
 _EVERYTHING = Meaning(WordKind.ANY, tuple(everything(family) for family in Family))
 
 
 def words_of(text: str) -> tuple[list[str], list[str]]:
-    """Return the words of a text, and those behind `but`, which are left out."""
+    """Return the words of a text, and those behind `but`, which are left out. Commas between words
+    may have blanks beside them or none.
+    """
     taken, _, left_out = text.partition(BUT)
-    return taken.split(COMMA), left_out.split(COMMA) if left_out else []
+    return _AT_COMMA.split(taken.strip()), _AT_COMMA.split(left_out.strip()) if left_out else []
 
 
 def written_as(taken: Iterable[str], left_out: Iterable[str]) -> str:
@@ -164,6 +168,8 @@ def _holds(patterns: tuple[Pattern, ...], address: Address) -> bool:
 
 def _meaning(plan: Plan, word: str) -> Meaning | None:
     """Return what one word means."""
+    if not word:
+        raise AddressError("an address or a name is missing beside a comma")
     if word == "any":
         return _EVERYTHING
     if looks_like_address(word):
