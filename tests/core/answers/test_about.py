@@ -225,3 +225,53 @@ def test_windows_change_when_they_say(plan_of: Read) -> None:
         "01 06:00",
         "01 07:00",
     ]
+
+
+SEVERAL = """subnet hall 10.0.1.0/24 2001:db8:1::/64
+subnet quay 10.0.2.0/24
+outside sea
+router r
+    interface h 10.0.1.1/24
+    interface q 10.0.2.1/24
+    interface s 203.0.113.1/30 on sea
+host desk 10.0.1.9
+host crane 10.0.2.9
+leases 10.0.1.100-10.0.1.119 on hall by r
+list 1 standard ipv4
+    permit hall
+"""
+
+
+@pytest.mark.parametrize(
+    ("word", "size", "hosts"),
+    [
+        ("10.0.1.7,10.0.2.9", "2 addresses", ("crane",)),
+        ("10.0.1.7, quay", "257 addresses", ("crane",)),
+        ("quay, hall but desk", "511 IPv4 addresses", ("crane",)),
+        ("leases of hall,desk", "21 addresses", ("desk",)),
+        ("10.0.1.9,crane but crane", "1 address", ("desk",)),
+        ("any but hall", f"{2**32 - 256:,} IPv4 addresses", ("crane",)),
+        ("private", f"{2**24 + 2**20 + 2**16 + 2**22:,} IPv4 addresses", ("desk", "crane")),
+    ],
+)
+def test_several_words_are_told_as_their_addresses(
+    plan_of: Read, word: str, size: str, hosts: tuple[str, ...]
+) -> None:
+    found = facts(told(plan_of(SEVERAL), word)["addresses"])
+    assert found["size"][0] == size
+    assert found["hosts"] == hosts
+
+
+@pytest.mark.parametrize(
+    ("word", "says"),
+    [
+        ("desk,nobody", "no name nobody"),
+        ("desk,,crane", "missing beside a comma"),
+        ("desk but desk", "nothing is left"),
+        ("sea but 203.0.113.0/24", "sea is an outside; ask about it by itself"),
+        ("leases of quay,desk", "no name leases of quay"),
+    ],
+)
+def test_what_is_wrong_with_several_words_is_told(plan_of: Read, word: str, says: str) -> None:
+    with pytest.raises(PlanError, match=says):
+        told(plan_of(SEVERAL), word)

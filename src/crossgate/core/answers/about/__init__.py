@@ -17,7 +17,7 @@ from crossgate.core.model.address import looks_like_address
 from crossgate.core.model.errors import PlanError, nearest
 from crossgate.core.model.network import LEASES_OF
 from crossgate.core.network.ways import Network
-from crossgate.core.sets.meaning import meaning_of
+from crossgate.core.sets.meaning import PRIVATE, meaning_of, words_of
 
 
 def about(network: Network, word: str, at: datetime) -> list[About]:
@@ -40,9 +40,23 @@ def _everything(network: Network, word: str, at: datetime) -> Iterator[About]:
     if word.startswith("vlan "):
         yield places.of_vlan(plan, word)
         return
-    if looks_like_address(word) and not word.isdigit():
+    several = words_of(word) != ([word], [])
+    if several or word == "any" or (looks_like_address(word) and not word.isdigit()):
         yield places.of_addresses(network, word)
         return
+    yield from _places(network, word)
+    if word in plan.services:
+        yield services.of_service(plan, word)
+    if word in plan.windows:
+        yield services.of_window(plan, plan.windows[word], at)
+    if word in plan.every_list:
+        yield services.of_list(plan, plan.every_list[word])
+    yield from services.registered(plan, word)
+
+
+def _places(network: Network, word: str) -> Iterator[About]:
+    """Yield what a word is among the names of machines, places and addresses."""
+    plan = network.plan
     if word in plan.hosts:
         yield places.of_host(network, plan.hosts[word])
     elif word in plan.segments:
@@ -55,10 +69,5 @@ def _everything(network: Network, word: str, at: datetime) -> Iterator[About]:
         yield places.of_segment(plan, plan.segments[word.removeprefix(LEASES_OF)])
     elif word.partition(".")[0] in plan.devices and "." in word:
         yield places.of_point(plan, plan.point(word))
-    if word in plan.services:
-        yield services.of_service(plan, word)
-    if word in plan.windows:
-        yield services.of_window(plan, plan.windows[word], at)
-    if word in plan.every_list:
-        yield services.of_list(plan, plan.every_list[word])
-    yield from services.registered(plan, word)
+    elif word == PRIVATE:
+        yield places.of_addresses(network, word)

@@ -15,7 +15,7 @@ from crossgate.core.model.address import (
     Pattern,
     single,
 )
-from crossgate.core.model.errors import PlanError
+from crossgate.core.model.errors import PlanError, unknown
 from crossgate.core.model.ethernet import format_mac
 from crossgate.core.model.network import (
     Device,
@@ -33,7 +33,7 @@ from crossgate.core.network.endpoints import candidates
 from crossgate.core.network.paths import Endpoint
 from crossgate.core.network.ways import Network
 from crossgate.core.sets.addresses import AddressSet
-from crossgate.core.sets.meaning import meaning_of
+from crossgate.core.sets.meaning import Meaning, WordKind, meaning_of, unknown_in
 from crossgate.core.sets.patterns import less
 
 
@@ -61,21 +61,24 @@ def of_host(network: Network, host: Host) -> About:
 
 
 def of_addresses(network: Network, word: str) -> About:
-    """Return the facts about an address, a prefix, a range or a wildcard. Raises `AddressError` for
-    any other word.
+    """Return the facts about an address, a prefix, a range, a wildcard, or several words for
+    addresses. Raises `PlanError` for a word that is none, and for an outside.
     """
     plan = network.plan
     meaning = meaning_of(plan, word)
-    assert meaning is not None
+    if meaning is None:
+        raise PlanError(unknown("name", unknown_in(plan, word), plan.names()))
+    if meaning.kind is WordKind.OUTSIDE:
+        raise PlanError(f"{meaning.outside} is an outside; ask about it by itself")
     patterns = meaning.patterns
-    if not meaning.named:
+    if meaning.kind is not WordKind.ADDRESS or not meaning.named:
         inside = [each for pattern in patterns for each in plan.hosts_in(pattern)]
         interfaces = [
             each.point for address, each in plan.interface_of.items() if meaning.has(address)
         ]
         subnets = [each.name for each in plan.segments.values() if overlap(patterns, each.prefixes)]
         facts = [
-            Fact("size", (f"{sum(each.size for each in patterns):,} addresses",)),
+            Fact("size", _sizes(meaning)),
             Fact("in subnets", tuple(subnets)),
             Fact("hosts", _hosts_of(plan, inside)),
             Fact("interfaces", _texts(dict.fromkeys(interfaces))),
@@ -110,6 +113,20 @@ def of_addresses(network: Network, word: str) -> About:
         end = next(each for each in candidates(network, str(address)))
         met = tuple(dict.fromkeys(met_by(network, end)))
     return About("address", str(address), None, told(facts), met, held_by(plan, patterns, word))
+
+
+def _sizes(meaning: Meaning) -> tuple[str, ...]:
+    """Say how many addresses there are, of each family where there are some of both."""
+    counts = {
+        family: sum(each.size for each in own)
+        for family in Family
+        if (own := meaning.in_family(family))
+    }
+    return tuple(
+        f"{number:,} {f'{family.label} ' * (len(counts) > 1)}"
+        f"{'address' if number == 1 else 'addresses'}"
+        for family, number in counts.items()
+    )
 
 
 def of_segment(plan: Plan, segment: Segment) -> About:
