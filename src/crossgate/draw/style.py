@@ -67,7 +67,6 @@ DARK = Theme(
     "#26313a",
     "#242c33",
 )
-THEMES = {"light": LIGHT, "dark": DARK}
 
 MARKS = {
     Verdict.PERMITTED: "+",

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from typing import NamedTuple
 
-from crossgate.core.model.address import Address, Pattern
+from crossgate.core.model.address import Pattern
 from crossgate.core.model.packet import PORT_PROTOCOLS, Packet
 
 FIRST_CHOICE, LAST_CHOICE = 1024, 65_535
@@ -42,15 +42,6 @@ class Choice(NamedTuple):
 
     address: int
     port: int
-
-
-def end_in(view: View, side: int, address: Address) -> Address:
-    """Return what an end's address becomes in a view; of a pool, its first address."""
-    for each in view:
-        if each.side == side:
-            value = each.pool[0].first if each.pool else address.value + each.offset
-            address = Address(address.family, value)
-    return address
 
 
 def choosing(view: View) -> Rewriting | None:

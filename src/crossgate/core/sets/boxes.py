@@ -33,7 +33,7 @@ bits).
 LOW_FREE = (1 << 15) - 1
 
 
-ALL_PROTOCOLS, ALL_PORTS = (0, 255), (0, MOST_PORT)
+ALL_PORTS = (0, MOST_PORT)
 
 
 class Box(NamedTuple):

@@ -93,12 +93,6 @@ def pattern_of(text: str) -> str:
     return wanted
 
 
-def has_keys(head: bytes) -> bool:
-    """Whether some text looks like lines of `key=value` with two addresses."""
-    keys = {known_column(each) for each in _KEY.findall(head.decode("utf-8", "replace"))}
-    return {TrafficColumn.SOURCE, TrafficColumn.DESTINATION} <= keys
-
-
 def log_batches(
     path: Path, packed: str | None, lines: LogLines, told: Mapping[TrafficColumn, str], name: str
 ) -> Iterator[Any]:
