@@ -6,12 +6,15 @@ import doctest
 import subprocess
 import sys
 from collections.abc import Callable
+from datetime import datetime
 from pathlib import Path
 
 import pytest
 
 import crossgate
 from crossgate import changes, library
+from crossgate.core.audit import Audited
+from crossgate.core.sets.effort import TooManyPieces
 from tests.conftest import Run
 
 PAGE = Path(__file__).parents[1] / "docs" / "library.md"
@@ -278,3 +281,104 @@ def test_edits_and_mends_trust_the_folders_that_reading_trusts(tmp_path: Path) -
     assert found.mends
     with pytest.raises(crossgate.PlanErrors, match="outside the plan's folder"):
         crossgate.propose(path, edit)
+
+
+OF_NOON = crossgate.When(datetime(2026, 12, 1, 12))
+
+
+def test_the_verdict_changes_as_the_window_opens() -> None:
+    plan = crossgate.parse(
+        PLAN.replace("10 permit web a to two", "10 permit web a to two during night")
+    )
+    (found,) = crossgate.hours(plan, "one", "two", "web", of=OF_NOON)
+    told = [(f"{each.start:%d %H:%M}", str(each.fares)) for each in found.stretches[:3]]
+    assert told == [("01 12:00", "denied"), ("01 22:00", "permitted"), ("02 06:00", "denied")]
+    until = datetime(2026, 12, 1, 22)
+    (short,) = crossgate.hours(plan, "one", "two", "web", of=OF_NOON, until=until)
+    assert len(short.stretches) == 1
+    assert short.next is not None
+    assert short.next.start == until
+    with pytest.raises(crossgate.PlanError, match="is not after 2026-12-01 12:00"):
+        crossgate.hours(plan, "one", "two", "web", of=OF_NOON, until=OF_NOON.at)
+
+
+def test_a_list_tells_why_by_itself() -> None:
+    plan = crossgate.parse(PLAN)
+    (found,) = crossgate.why(plan, "gate", "ssh one to two", of=OF_NOON)
+    assert (found.decider.name, [(each.entry.number, each.field) for each in found.passed]) == (
+        "gate 20",
+        [(10, "port")],
+    )
+    with pytest.raises(crossgate.PlanError, match="no list nowhere"):
+        crossgate.why(plan, "nowhere", "ssh one to two")
+
+
+def test_what_is_down_is_left_out_and_what_a_failure_breaks_is_told() -> None:
+    plan = crossgate.parse(PLAN)
+    assert [each.held for each in crossgate.verify(plan)] == [True]
+    assert [each.held for each in crossgate.verify(plan, without="r.b")] == [False]
+    assert [each.held for each in crossgate.verify(plan, without=["r.a", "r.b"])] == [False]
+    assert {each.part.name: len(each.broken) for each in crossgate.outages(plan)} == {"r": 1}
+    with pytest.raises(crossgate.PlanError, match="no device q"):
+        crossgate.verify(plan, without="q")
+
+
+def test_claims_whose_last_day_is_over_are_left_out() -> None:
+    over = crossgate.parse(f"{PLAN}expect permit ssh one to two until 2020-01-31\n")
+    assert [each.held for each in crossgate.verify(over)] == [True]
+
+
+def test_too_much_work_is_no_clean_bill(monkeypatch: pytest.MonkeyPatch) -> None:
+    missed = TooManyPieces("whether the plan is well")
+    monkeypatch.setattr("crossgate.core.audit.audit", lambda *_: Audited([], [], [missed]))
+    with pytest.raises(TooManyPieces, match="whether the plan is well"):
+        crossgate.check(crossgate.parse(PLAN))
+
+
+def test_tests_and_what_explains_their_results() -> None:
+    plan = crossgate.parse(PLAN)
+    found = crossgate.sheet(plan, "gate", "one", of=OF_NOON)
+    assert {each.tried.conversation.source.name for each in found.rows} == {"one"}
+    alone = crossgate.sheet(plan, "gate", can="ping", of=OF_NOON)
+    assert {str(each.tried.can) for each in alone.rows} == {"ping"}
+    found_cause = crossgate.cause(plan, "one to two tcp/80 silent", of=OF_NOON)
+    causes = [fault.text for each in found_cause.ranked for fault in each.faults]
+    assert "gate 10 is missing or off: permit web a to two" in causes
+    assert crossgate.cause(plan, "one to two tcp/80 answered", of=OF_NOON).ranked == ()
+    for wrong, told in (
+        (lambda: crossgate.sheet(plan, machines="nobody"), "no host nobody"),
+        (lambda: crossgate.sheet(plan, can="shout"), "no test shout"),
+        (lambda: crossgate.sheet(plan, "nowhere"), "no list nowhere"),
+        (lambda: crossgate.cause(plan), "nothing was seen"),
+        (lambda: crossgate.cause(plan, "one saw nothing"), "write FROM to TO SERVICE"),
+    ):
+        with pytest.raises(crossgate.PlanError, match=told):
+            wrong()
+
+
+def test_the_commit_that_changed_an_answer_is_found(tmp_path: Path) -> None:
+    def git(*words: str) -> None:
+        subprocess.run(
+            ["git", "-c", "user.name=Ada", "-c", "user.email=ada@example.net", *words],
+            cwd=tmp_path,
+            check=True,
+            capture_output=True,
+        )
+
+    path = tmp_path / "p.gate"
+    git("init", "-q")
+    for action in ("permit", "deny", "deny"):
+        path.write_text(PLAN.replace("10 permit web", f"10 {action} web"))
+        git("add", ".")
+        git("commit", "-q", "--allow-empty", "-m", f"web: {action}")
+    (found,) = crossgate.since(path, "one", "two", "web")
+    (change,) = found.changes
+    assert (found.today.verdict, change.before.verdict) == ("denied", "permitted")
+    assert change.now.verdict == "denied"
+    assert change.version.commit is not None
+    assert change.version.commit.subject == "web: deny"
+    line = PLAN.splitlines().index("expect permit web one to two") + 1
+    (claim,) = crossgate.claim_since(path, line)
+    assert (claim.today.verdict, len(claim.changes)) == ("fails", 1)
+    with pytest.raises(crossgate.PlanError, match="no expect or keep line stands in 1"):
+        crossgate.claim_since(path, 1)

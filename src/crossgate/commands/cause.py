@@ -50,36 +50,25 @@ def cause(
     says; and the next test that tells the best two apart. Exit status 1 where something was seen
     that the plan does not say.
     """
-    from crossgate.commands.sheet import wanted_tests
-    from crossgate.core.answers.cause import cause as found_of
-    from crossgate.core.answers.cause import with_counters
-    from crossgate.core.network.ways import Network
-    from crossgate.formats.observations import observed
+    from crossgate import library
 
     plan = load(context)
-    when, network = circumstances(plan, at), Network(plan)
-    told = observed(network, seen, family_of(only_ipv4, only_ipv6))
-    if tally:
-        told = with_counters(network, when, told, tallied(context, plan.lists.values()))
-    older = {} if since is None else _older(context, plan, since)
-    names = dict.fromkeys(each.conversation.source.name for each in told.conversations)
-    hosts = [name for name in names if name in plan.hosts]
-    tests = (
-        row.tried
-        for machines in (hosts, ())  # somebody is at those already
-        for row in wanted_tests(network, when, (), machines, None).rows
-    )
+    when, family = circumstances(plan, at), family_of(only_ipv4, only_ipv6)
+    counted = tallied(context, plan.lists.values()) if tally else None
+    older = None if since is None else _older(context, plan, since)
     with meter("trying faults") as tell:
-        found = found_of(network, when, told, older, tests, tell)
+        found = library.cause(
+            plan, *seen, family=family, counted=counted, older=older, of=when, tell=tell
+        )
     if as_json:
         from crossgate.formats.json.cause import cause_document
 
-        print_json(cause_document(plan, when, told, found))
+        print_json(cause_document(plan, when, found))
     else:
         from crossgate.show.cause import lines
         from crossgate.show.console import write
 
-        write(lines(told, found, every))
+        write(lines(found, every))
     if found.wrong:
         raise typer.Exit(1)
 

@@ -18,6 +18,7 @@ import typer
 from crossgate.core.model.errors import PlanError
 
 if TYPE_CHECKING:
+    from crossgate.core.model.address import Family
     from crossgate.core.model.conditions import When
     from crossgate.core.model.plan import Plan
     from crossgate.language.reader import Reading
@@ -334,10 +335,12 @@ def progress(items: Iterable[Item], total: int, label: str) -> Iterator[Item]:
             show(number, total)
 
 
-def family_of(only_ipv4: bool, only_ipv6: bool) -> int | None:
+def family_of(only_ipv4: bool, only_ipv6: bool) -> Family | None:
     """Return the only family that -4 or -6 asks for, or None. Raises `PlanError` when both are
     given.
     """
+    from crossgate.core.model.address import Family
+
     if only_ipv4 and only_ipv6:
         raise PlanError("-4 and -6 exclude each other; leave both out to trace both families")
-    return 4 if only_ipv4 else 6 if only_ipv6 else None
+    return Family.IPV4 if only_ipv4 else Family.IPV6 if only_ipv6 else None

@@ -10,7 +10,7 @@ import typer
 from crossgate.commands.common import circumstances, load, meter, print_json, write_file
 from crossgate.commands.completing import complete_list, complete_machine
 from crossgate.commands.shared_options import AtOption, JsonOption
-from crossgate.commands.sheet import CanOption, wanted_tests
+from crossgate.commands.sheet import CanOption, tests_wanted
 from crossgate.core.model.errors import PlanError, unknown
 
 if TYPE_CHECKING:
@@ -63,6 +63,7 @@ def probe(
     questions to name servers, to addresses of the plan and nowhere else. Exit status 1 where
     something is seen that the plan does not say.
     """
+    from crossgate import library
     from crossgate.core.answers.sheet.results import Agreement, Result, judged
     from crossgate.core.answers.sheet.words import command_line
     from crossgate.core.network.ways import Network
@@ -73,8 +74,10 @@ def probe(
     if machine not in plan.hosts:
         told = unknown("host", machine, list(plan.hosts)) if machine else "it names no host"
         raise PlanError(f"--as: {told}; say which machine of the plan this one is")
-    when, network = circumstances(plan, at), Network(plan)
-    found = wanted_tests(network, when, names or (), (machine,), can)
+    with meter("looking for tests") as tell:
+        found = library.sheet(
+            plan, names or (), machine, can=tests_wanted(can), of=circumstances(plan, at), tell=tell
+        )
     if not found.rows:
         raise PlanError(
             f"the sheet has no test for {machine}; crossgate sheet shows those of others"
@@ -101,7 +104,7 @@ def probe(
         seen = {each.row.number: each.seen for each in results}
         write_file(out, sheet_csv(found, seen), plan.files)
     held = judged(
-        network,
+        Network(plan),
         found,
         (Result("", machine, command_line(each.row.tried), each.seen) for each in results),
     )

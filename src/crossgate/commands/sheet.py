@@ -17,12 +17,7 @@ from crossgate.core.model.errors import PlanError, unknown
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
-    from crossgate.core.answers.sheet import Sheet
     from crossgate.core.answers.sheet.results import Result
-    from crossgate.core.answers.sheet.tests import Can
-    from crossgate.core.model.accesslist import DeciderKey
-    from crossgate.core.model.conditions import When
-    from crossgate.core.network.ways import Network
 
 _MOST_TOLD = 5
 
@@ -89,6 +84,7 @@ def sheet(
     where, what to run, what is seen, which counters move. With --results hold what was seen against
     it: exit status 1 where something differs.
     """
+    from crossgate import library
     from crossgate.core.answers.sheet.results import Agreement, judged
     from crossgate.core.network.ways import Network
     from crossgate.formats.sheet import read_results, sheet_csv, sheet_markdown
@@ -101,12 +97,21 @@ def sheet(
     for each in machines or ():
         if each not in plan.hosts:
             raise PlanError(f"--from: {unknown('host', each, list(plan.hosts))}")
-    when, network = circumstances(plan, at), Network(plan)
+    when = circumstances(plan, at)
     seen = [each for path in results or () for each in read_results(path)]
     hits = tallied(context, plan.lists.values()) if tally else {}
     at_work = frozenset(line for line, number in hits.items() if number)
-    found = wanted_tests(network, when, names or (), machines or (), can, at_work)
-    held = judged(network, found, seen) if results else None
+    with meter("looking for tests") as tell:
+        found = library.sheet(
+            plan,
+            names or (),
+            machines or (),
+            can=tests_wanted(can),
+            at_work=at_work,
+            of=when,
+            tell=tell,
+        )
+    held = judged(Network(plan), found, seen) if results else None
     if held is not None:
         _tell_unknown(held.unknown)
     if as_json:
@@ -127,39 +132,19 @@ def sheet(
         raise typer.Exit(1)
 
 
-def wanted_tests(
-    network: Network,
-    when: When,
-    names: Sequence[str],
-    machines: Sequence[str],
-    can: str | None,
-    at_work: frozenset[DeciderKey] = frozenset(),
-) -> Sheet:
-    """Return the sheet for some lists, all where none is named, and for some machines, all where
-    none is, without lines that have been seen `at_work`. Raises `PlanError`.
+def tests_wanted(text: str | None) -> list[str]:
+    """Return the kinds of tests that `--can` names, nothing where it is not given. Raises
+    `PlanError`.
     """
-    from crossgate.core.answers.sheet import SheetWanted
-    from crossgate.core.answers.sheet import sheet as made
-
-    lists = [network.plan.access_list(name) for name in names]
-    wanted = SheetWanted(lists, machines, _can(can), at_work)
-    with meter("looking for tests") as tell:
-        return made(network, when, wanted, tell)
-
-
-def _can(text: str | None) -> frozenset[Can]:
-    """Return the kinds of tests that `--can` names. Raises `PlanError`."""
     from crossgate.core.answers.sheet.tests import Can
 
-    if text is None:
-        return frozenset(Can)
-    words = [each.strip() for each in text.split(",") if each.strip()]
+    words = [each.strip() for each in (text or "").split(",") if each.strip()]
+    if text is not None and not words:
+        raise PlanError(f"--can names nothing; write some of {', '.join(Can)}")
     for each in words:
         if each not in list(Can):
             raise PlanError(f"--can: {unknown('test', each, list(Can))}")
-    if not words:
-        raise PlanError(f"--can names nothing; write some of {', '.join(Can)}")
-    return frozenset(map(Can, words))
+    return words
 
 
 def _tell_unknown(results: Sequence[Result]) -> None:

@@ -69,6 +69,9 @@ class Since(NamedTuple):
     oldest: Version
     looked_at: int
 
+    def __repr__(self) -> str:
+        return f"<Since {self.asked}: {self.today.verdict} changes={len(self.changes)}>"
+
 
 Ask = Callable[[Reading], dict[str, VersionAnswer]]
 """A question: what it is called, with its answer, of each conversation that it is about. Raises

@@ -16,8 +16,9 @@ _MOST = 6
 """Of more causes the first are shown, unless all are wanted."""
 
 
-def lines(observed: Observed, cause: Cause, every: bool) -> Iterator[str]:
+def lines(cause: Cause, every: bool) -> Iterator[str]:
     """Yield the unexpected observations, the causes, and the next test."""
+    observed = cause.observed
     if not cause.wrong:
         yield f"all {count(len(observed), 'observation')} are as the plan says"
         return

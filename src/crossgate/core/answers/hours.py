@@ -77,6 +77,9 @@ class ConversationHours(NamedTuple):
     stretches: tuple[Stretch, ...]
     then: Stretch | None
 
+    def __repr__(self) -> str:
+        return f"<ConversationHours {self.told!r} stretches={len(self.stretches)}>"
+
     @property
     def told(self) -> Conversation:
         """The conversation."""

@@ -39,6 +39,9 @@ class Outage(NamedTuple):
     part: DownPart
     broken: tuple[Verified, ...]
 
+    def __repr__(self) -> str:
+        return f"<Outage {self.part.name} broken={len(self.broken)}>"
+
 
 def down_point(plan: Plan, word: str) -> Point:
     """Return the point of a device, an interface or a switch port. Raises `PlanError` for a word

@@ -30,6 +30,9 @@ class Decider(NamedTuple):
     access_list: AnyList[Any]
     entry: AnyEntry | None
 
+    def __repr__(self) -> str:
+        return f"<Decider {self.name}>"
+
     @property
     def action(self) -> Action:
         """What the line does with the packet."""
@@ -95,7 +98,7 @@ class DeciderKey(NamedTuple):
     entry: int | None
 
 
-@dataclass(frozen=True, eq=False)
+@dataclass(frozen=True, eq=False, repr=False)
 class AnyList(Generic[AnEntry]):
     """What any list has; `entries` are in the order of their numbers, whatever the order of the
     lines.
@@ -115,6 +118,9 @@ class AnyList(Generic[AnEntry]):
     """
     owner: str = field(default="", kw_only=True)
     """Who answers for it, "" where nobody is named."""
+
+    def __repr__(self) -> str:
+        return f"<{type(self).__name__} {self.name} entries={len(self.entries)}>"
 
     def moved(self, lines: int) -> Self:
         """Return the list some lines further down."""
@@ -212,7 +218,7 @@ class AnyList(Generic[AnEntry]):
         return tuple(each for each in every if each != own)
 
 
-@dataclass(frozen=True, eq=False)
+@dataclass(frozen=True, eq=False, repr=False)
 class AccessList(AnyList[Entry]):
     """An access list for packets of one family."""
 
@@ -262,7 +268,7 @@ class AccessList(AnyList[Entry]):
         ), self.otherwise.action
 
 
-@dataclass(frozen=True, eq=False)
+@dataclass(frozen=True, eq=False, repr=False)
 class ClosedPlace(AccessList):
     """What a closed device does at a place where no inbound list of a family stands: like an empty
     list, it denies.

@@ -40,7 +40,7 @@ class Kind(StrEnum):
 ACondition = TypeVar("ACondition", bound=Condition)
 
 
-@dataclass(slots=True, eq=False)
+@dataclass(slots=True, eq=False, repr=False)
 class AnyEntry:
     """What an entry of any list has; it is never changed.
 
@@ -58,6 +58,9 @@ class AnyEntry:
     owner: str
     text: str
     place: Place
+
+    def __repr__(self) -> str:
+        return f"<{type(self).__name__} {self.number} {self.text}>"
 
     def moved(self, lines: int) -> Self:
         """Return the entry some lines further down."""
@@ -113,7 +116,7 @@ class AnyEntry:
         return not self.off and all(each.applies(state) for each in self.conditions)
 
 
-@dataclass(slots=True, eq=False)
+@dataclass(slots=True, eq=False, repr=False)
 class Entry(AnyEntry):
     """An entry for packets of one family; a standard one has `ip` as its service and `any` as its
     destination. `qualifiers` combine what all its conditions ask of a packet.

@@ -126,7 +126,7 @@ class Ruling(NamedTuple):
     window: str | None
 
 
-@dataclass(slots=True, eq=False)
+@dataclass(slots=True, eq=False, repr=False)
 class EthernetEntry(AnyEntry):
     """An entry for frames; a standard one is for every EtherType (None) and every destination."""
 
@@ -154,7 +154,7 @@ class EthernetEntry(AnyEntry):
         )
 
 
-@dataclass(frozen=True, eq=False)
+@dataclass(frozen=True, eq=False, repr=False)
 class EthernetList(AnyList[EthernetEntry]):
     """A list for the frames of a link, whatever they carry."""
 

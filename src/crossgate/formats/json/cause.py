@@ -5,7 +5,6 @@ from __future__ import annotations
 from typing import Literal, TypedDict
 
 from crossgate.core.answers.cause import Cause, Explained
-from crossgate.core.answers.cause.observed import Observed
 from crossgate.core.answers.sheet.words import command_line
 from crossgate.core.model.conditions import When
 from crossgate.core.model.plan import Plan
@@ -47,7 +46,7 @@ class CauseDocument(WhenDocument):
     next: NextDocument | None
 
 
-def cause_document(plan: Plan, when: When, observed: Observed, cause: Cause) -> CauseDocument:
+def cause_document(plan: Plan, when: When, cause: Cause) -> CauseDocument:
     """Return `crossgate/cause/1`: the observations that the plan does not predict, and what
     explains them, the best cause first.
     """
@@ -56,7 +55,7 @@ def cause_document(plan: Plan, when: When, observed: Observed, cause: Cause) -> 
         "schema": "crossgate/cause/1",
         "plan": plan.files[0],
         **when_document(when),
-        "observations": len(observed),
+        "observations": len(cause.observed),
         "wrong": [str(each) for each in cause.wrong],
         "tried": cause.tried,
         "causes": [_cause(each) for each in cause.ranked],

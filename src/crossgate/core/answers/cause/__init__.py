@@ -55,14 +55,19 @@ class Parting(NamedTuple):
 
 
 class Cause(NamedTuple):
-    """The observations that the plan does not predict, and their possible causes, the best first;
-    `next` is the test to make next, None where no test distinguishes the causes.
+    """What was observed, the observations that the plan does not predict, and their possible
+    causes, the best first; `next` is the test to make next, None where no test distinguishes the
+    causes.
     """
 
+    observed: Observed
     wrong: tuple[Observation | Count, ...]
     ranked: tuple[Explained, ...]
     next: Parting | None
     tried: int
+
+    def __repr__(self) -> str:
+        return f"<Cause wrong={len(self.wrong)} of {len(self.observed)} ranked={len(self.ranked)}>"
 
 
 class _World:
@@ -135,7 +140,7 @@ def cause(
     as_planned = _World(PossibleFault("", Size.SMALL, network.plan, when.at), when)
     wrong = _explained(as_planned, observed).not_explained
     if not wrong:
-        return Cause((), (), None, 0)
+        return Cause(observed, (), (), None, 0)
     seen_wrong = [each for each in wrong if isinstance(each, Observation)]
     counts = [each for each in wrong if isinstance(each, Count)]
     looked_at = [
@@ -159,7 +164,9 @@ def cause(
         ranked = _pairs(network, when, observed, ranked) or ranked
     if ranked and not ranked[0][1].not_explained:
         ranked = [each for each in ranked if not each[1].not_explained]
-    return Cause(wrong, tuple(each for _, each in ranked), _next(ranked, tests), len(every))
+    return Cause(
+        observed, wrong, tuple(each for _, each in ranked), _next(ranked, tests), len(every)
+    )
 
 
 def with_counters(

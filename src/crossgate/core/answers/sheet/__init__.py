@@ -78,6 +78,9 @@ class Sheet(NamedTuple):
     not_shown: tuple[NotShown, ...]
     at_work: tuple[DeciderKey, ...] = ()
 
+    def __repr__(self) -> str:
+        return f"<Sheet tests={len(self.rows)} not_shown={len(self.not_shown)}>"
+
 
 class SheetWanted(NamedTuple):
     """What a sheet is to be about: lists, all where none is given; machines to sit at, all hosts

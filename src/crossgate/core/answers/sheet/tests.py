@@ -94,6 +94,9 @@ class Tried(NamedTuple):
     ending: Ending
     deciders: dict[DeciderKey, Decider]
 
+    def __repr__(self) -> str:
+        return f"<Tried {self.conversation!r}: {self.seen}>"
+
 
 class Trying:
     """Predicts tests on a plan in one state of its conditions, with all lines or without one."""
