@@ -41,17 +41,17 @@ def _reaches(
     senders = [
         index
         for index in case.machines.meant(family, entry.source.patterns)
-        if index in passing.rows
+        if index in passing.senders
     ]
-    for index in receivers if passing.rows else ():
+    for index in receivers if passing else ():
         if classes[index].scoped:
             if index in passing.anyone_to and (
-                _unaddressed(region.source) or any(passing.rows[start][index] for start in senders)
+                _unaddressed(region.source) or any(passing.sends(start, index) for start in senders)
             ):
                 return True
             continue
         for start in senders:
-            if passing.rows[start][index]:
+            if passing.sends(start, index):
                 ends = (
                     case.machines.own_addresses(family, start) & region.source,
                     case.machines.own_addresses(family, index) & region.destination,

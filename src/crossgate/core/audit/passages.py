@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
+from functools import cached_property
 from itertools import islice
 from typing import TYPE_CHECKING, NamedTuple
 
@@ -21,23 +22,66 @@ from crossgate.core.traffic.session import Session
 from crossgate.core.traffic.translated import SeenRegion
 
 if TYPE_CHECKING:
-    import numpy as np
-    from numpy.typing import NDArray
-
     from crossgate.core.network.matrix import Matrix
 
 _FIRST_RECEIVERS = 64
 """So many receivers are looked at before all of them are."""
 
 
-class Passing(NamedTuple):
-    """Which address classes send to which across a place: for each sender a mask of the
-    destinations, and the destinations of all senders together.
+class Passing:
+    """Which address classes send to which across a place, worked out pair by pair as it is asked
+    for; only to those of some `columns` where they are given.
     """
 
-    classes: AddressClasses
-    rows: dict[int, NDArray[np.bool_]]
-    anyone_to: Collection[int]
+    def __init__(
+        self,
+        matrix: Matrix,
+        classes: AddressClasses,
+        place: int,
+        columns: frozenset[int] | None,
+    ) -> None:
+        """Make it; `place` is the token of the place in the graphs of the matrix."""
+        self.classes = classes
+        self._matrix = matrix
+        self._columns = columns
+        if columns is None:
+            matrix.work_out()
+            self._rows = frozenset(matrix.rows_meeting(place, arriving=True))
+        else:
+            self._rows = frozenset(
+                row for row, _ in matrix.meeting(place, arriving=True, columns=columns)
+            )
+        self._crosses = matrix.nodes_meeting(place, arriving=True)
+
+    def __bool__(self) -> bool:
+        return bool(self._rows)
+
+    @cached_property
+    def senders(self) -> frozenset[int]:
+        """The address classes that send anything across the place."""
+        rows = self._rows
+        return frozenset(
+            index for index, row in enumerate(self._matrix.row.tolist()) if row in rows
+        )
+
+    def sends(self, one: int, other: int) -> bool:
+        """Whether an address class sends to another one across the place."""
+        return (self._columns is None or other in self._columns) and bool(
+            self._crosses[self._matrix.number(one, other)]
+        )
+
+    @cached_property
+    def anyone_to(self) -> frozenset[int]:
+        """The address classes that anybody sends to across the place."""
+        import numpy as np
+
+        rows = sorted(self._rows)
+        if self._columns is None:
+            crossed = np.any(self._crosses[self._matrix.numbers[rows]], axis=0)
+            return frozenset(np.flatnonzero(crossed).tolist())
+        columns = np.array(sorted(self._columns), dtype=np.intp)
+        crossed = np.any(self._crosses[self._matrix.numbers_to(columns)[rows]], axis=0)
+        return frozenset(columns[crossed].tolist())
 
 
 class SeenThere(NamedTuple):
@@ -83,14 +127,8 @@ class Passages:
                 self._session.matrix(family) if placed else self._unplaced(family),
                 self._session.address_classes(family),
             )
-            bit = matrix.graphs.sent_bit(crossing.place)
-            rows = dict(matrix.meeting(bit, arriving=True, columns=chosen))
-            senders = [index for index, row in enumerate(matrix.row.tolist()) if row in rows]
-            anyone = frozenset(
-                index for row in rows.values() for index in row.nonzero()[0].tolist()
-            )
             self._passing[key] = Passing(
-                classes, {index: rows[int(matrix.row[index])] for index in senders}, anyone
+                matrix, classes, matrix.graphs.sent_bit(crossing.place), chosen
             )
         return self._passing[key]
 

@@ -82,13 +82,17 @@ def standard_near_source(case: Case) -> Iterator[Finding]:
             continue
         crossing = Crossing(placement.point, placement.direction)
         passing = case.passages.crossing(access_list.family, crossing)
+        classes = passing.classes
+        own = [
+            index
+            for index, each in enumerate(classes)
+            if each.end.segment == segment.name and index in passing.senders
+        ]
         to = {
-            destination.end.segment: None
-            for source, row in passing.rows.items()
-            for destination in (passing.classes[index] for index in row.nonzero()[0])
-            if passing.classes[source].end.segment == segment.name
-            and not destination.scoped
-            and destination.end.segment != segment.name
+            each.end.segment: None
+            for source in own
+            for index, each in enumerate(classes)
+            if not each.scoped and each.end.segment != segment.name and passing.sends(source, index)
         }
         stopped = None
         with answered(f"which machines of {segment.name} {access_list.name} stops", case.missed):
@@ -151,7 +155,7 @@ def one_family(case: Case) -> Iterator[Finding]:
             point
             for point in case.plan.points_of(placement.point, family)
             if (point, placement.direction, other) not in placed
-            and case.passages.crossing(other, Crossing(point, placement.direction)).rows
+            and case.passages.crossing(other, Crossing(point, placement.direction))
         )
         point = next(open_at, None)
         if point is None:

@@ -173,19 +173,33 @@ class Matrix:
         given.
         """
         self.work_out(columns)
-        rows = [row for row, met in enumerate(self._met[arriving]) if met & tokens]
+        rows = self.rows_meeting(tokens, arriving)
         if not rows:
             return
-        meets = np.zeros(len(self._nodes.of), dtype=bool)
-        for token in bits_of(tokens):
-            meets[self._by_token[arriving].get(token, [])] = True
-        there = meets[self._numbers[rows]]
+        there = self.nodes_meeting(tokens, arriving)[self._numbers[rows]]
         if columns is not None:
             chosen = np.zeros(len(self.ends), dtype=bool)
             chosen[list(columns)] = True
             there &= chosen
         for index in np.flatnonzero(there.any(axis=1)).tolist():
             yield rows[index], there[index]
+
+    def rows_meeting(self, tokens: int, arriving: bool = False) -> list[int]:
+        """Return the rows in which some pair that is worked out meets any of the tokens."""
+        return [row for row, met in enumerate(self._met[arriving]) if met & tokens]
+
+    def nodes_meeting(self, tokens: int, arriving: bool = False) -> NDArray[np.bool_]:
+        """Return, by node number, which ways meet any of the tokens, for pairs that are worked
+        out.
+        """
+        meets = np.zeros(len(self._nodes.of), dtype=bool)
+        for token in bits_of(tokens):
+            meets[self._by_token[arriving].get(token, [])] = True
+        return meets
+
+    def number(self, one: int, other: int) -> int:
+        """Return the node of what one end sends to another whose column is worked out."""
+        return int(self._numbers[self.row[one], other])
 
     def met_between(self, pairs: NDArray[np.bool_], columns: NDArray[np.intp]) -> int:
         """Return the tokens (a bit mask) that are met between some pairs of ends, each of which has
