@@ -38,11 +38,7 @@ def _reaches(
     family = region.family
     passing = case.passages.crossing(family, crossing, receivers)
     classes = passing.classes
-    senders = [
-        index
-        for index in case.machines.meant(family, entry.source.patterns)
-        if index in passing.senders
-    ]
+    senders = passing.senders(case.machines.meant(family, entry.source.patterns))
     for index in receivers if passing else ():
         if classes[index].scoped:
             if index in passing.anyone_to and (

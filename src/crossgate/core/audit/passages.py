@@ -56,13 +56,10 @@ class Passing:
     def __bool__(self) -> bool:
         return bool(self._rows)
 
-    @cached_property
-    def senders(self) -> frozenset[int]:
-        """The address classes that send anything across the place."""
-        rows = self._rows
-        return frozenset(
-            index for index, row in enumerate(self._matrix.row.tolist()) if row in rows
-        )
+    def senders(self, among: Iterable[int]) -> list[int]:
+        """Return those of some address classes that send anything across the place."""
+        row, rows = self._matrix.rows_in_order, self._rows
+        return [index for index in among if row[index] in rows]
 
     def sends(self, one: int, other: int) -> bool:
         """Whether an address class sends to another one across the place."""

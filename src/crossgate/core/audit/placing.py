@@ -83,11 +83,9 @@ def standard_near_source(case: Case) -> Iterator[Finding]:
         crossing = Crossing(placement.point, placement.direction)
         passing = case.passages.crossing(access_list.family, crossing)
         classes = passing.classes
-        own = [
-            index
-            for index, each in enumerate(classes)
-            if each.end.segment == segment.name and index in passing.senders
-        ]
+        own = passing.senders(
+            index for index, each in enumerate(classes) if each.end.segment == segment.name
+        )
         to = {
             each.end.segment: None
             for source in own

@@ -134,7 +134,7 @@ def _guards(case: Case, entry: Entry, family: Family, crossing: Crossing) -> boo
         return False
     passing, plan = case.passages.crossing(family, crossing), case.plan
     senders = case.machines.meant(family, entry.source.patterns)
-    if any(index in passing.senders for index in senders):
+    if passing.senders(senders):
         return False
     whoever_for = any(each.wildcard == family.mask for each in entry.destination.patterns)
     inside = [plan.segments.get(passing.classes[index].end.segment) for index in senders]
