@@ -49,11 +49,17 @@ _Told = dict[tuple[Spans, int, int], Spans]
 
 
 class Sort(Enum):
-    """Which packets a set is about: all, those that open conversations, or those that open none."""
+    """Which packets a set is about: all, those that open conversations, or those that open none;
+    and those that open conversations on one link, where more messages do.
+    """
 
     PACKET = 1
     OPENING = 2
     STRAY = 3
+    OPENING_ON_LINK = 4
+
+
+_OPENINGS = (Sort.OPENING, Sort.OPENING_ON_LINK)
 
 
 class ServiceWords:
@@ -128,7 +134,8 @@ def _universe(family: Family, sort: Sort) -> Spans:
     found = (
         each
         for each in courses(family)
-        if each.stray is (sort is Sort.STRAY) and each.on_link is None
+        if each.stray is (sort is Sort.STRAY)
+        and (each.on_link is None or (each.on_link and sort is Sort.OPENING_ON_LINK))
     )
     return line.joined(span for each in found for span in each.openings.what)
 
@@ -141,7 +148,7 @@ def _told(services: Iterable[Services], family: Family, sort: Sort) -> _Told:
     for what, source_ports, flags, dscp in services:
         if sort is Sort.STRAY and flags != ALL_FLAGS:
             flags = ALL_FLAGS if flags | 1 << SYN == ALL_FLAGS else flags & ~(1 << SYN)
-        ports.setdefault((what, ALL_FLAGS if sort is Sort.OPENING else flags, dscp), []).extend(
+        ports.setdefault((what, ALL_FLAGS if sort in _OPENINGS else flags, dscp), []).extend(
             source_ports
         )
     carried: dict[tuple[Spans, int, int], list[tuple[int, int]]] = {}

@@ -17,6 +17,7 @@ from crossgate.core.sets.frame import PacketSet
 from crossgate.core.sets.meaning import meaning_of, written_as
 from crossgate.core.sets.minimise import MOST_COMPARED, SetLine, fewest_lines, grouped, within
 from crossgate.core.sets.patterns import Patterns, joined, less
+from crossgate.core.wording.on_link import OnLink, TrafficLine
 from crossgate.core.wording.sentences import first_of
 from crossgate.core.wording.services import ServiceWords, Sort
 
@@ -87,6 +88,7 @@ class Wording:
         self._alone: dict[Family, list[tuple[Patterns, AddressSet]]] = {}
         self._empty: dict[Family, list[tuple[AddressSet, AddressSet]]] = {}
         self.service_words = ServiceWords(plan)
+        self._on_link = OnLink(plan)
         self._written: dict[tuple[Patterns, bool], str] = {}
         own = [
             single(address) for device in plan.devices.values() for address in device.addresses()
@@ -103,9 +105,15 @@ class Wording:
         one. `machines` as in `addresses`.
         """
         ends = grouped(((line.source, line.destination), line.services) for line in lines)
+        sorts = [sort] * len(ends)
+        if sort is Sort.OPENING:
+            lacking = self._on_link.lacking(
+                [TrafficLine(*both, frozenset(services)) for both, services in ends]
+            )
+            sorts = [Sort.OPENING_ON_LINK if each else sort for each in lacking]
         written = [
-            _Written(self.service_words.write(services, next(iter(both[0])).family, sort), *both)
-            for both, services in ends
+            _Written(self.service_words.write(services, next(iter(both[0])).family, own), *both)
+            for (both, services), own in zip(ends, sorts, strict=True)
         ]
         kept = written
         for row in written if len(written) <= MOST_COMPARED else ():
