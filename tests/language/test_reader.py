@@ -496,10 +496,11 @@ def test_commas_stand_with_blanks_around_them_or_none(plan_of: Read) -> None:
             NET
             + f"service all tcp/80{comma}udp/53\ngroup some kiosk{comma}server but server\n"
             + "list l extended ipv4\n"
-            + f"    permit all kiosk{comma}10.64.8.0 wild 0.0.0.3{comma}server to any but kiosk{comma}server\n"
-            + f"    permit all 10.64.8.0 mask  255.255.255.252{comma}leases of office{comma}kiosk to any\n"
+            + f"    permit all 10.64.8.9{comma}10.64.8.0 wild 0.0.0.3{comma}server to any but kiosk{comma}server\n"
+            + f"    permit all 10.64.9.9{comma}10.64.8.0 mask  255.255.255.252{comma}leases of office{comma}kiosk to any\n"
+            + f"    permit all kiosk{comma}leases of office to any but 10.64.8.9{comma}10.64.9.0 mask 255.255.255.0\n"
             + "leases 10.64.20.100-10.64.20.120 on office by server\n"
-            + f"expect deny all kiosk{comma}server to office{comma}cranes\n"
+            + f"expect deny all 10.64.8.9{comma}10.64.8.0 wild 0.0.0.3 to office{comma}cranes\n"
         )
         for comma in (" , ", ",")
     )
@@ -509,6 +510,7 @@ def test_commas_stand_with_blanks_around_them_or_none(plan_of: Read) -> None:
         assert one.source.patterns == other.source.patterns
         assert one.destination.patterns == other.destination.patterns
     assert apart.expectations[0].source == close.expectations[0].source
+    assert "10.64.8.0/30" in {str(each) for each in apart.lists["l"].entries[0].source.patterns}
 
 
 def test_an_error_behind_a_comma_without_a_blank_is_shown_where_it_is(tmp_path: Path) -> None:

@@ -21,8 +21,10 @@ from typing import NamedTuple
 _WORD = re.compile(r'"[^"]*"?|#.*|[^\s"#]+')
 _WORD_OR_END = re.compile(r'"[^"]*"?|#.*|,(?=\s)|(?:(?!,\s)[^\s"#])+')
 _WORD_OR_COMMA = re.compile(r'"[^"]*"?|#.*|,|[^\s",#]+')
-_ONE_WORD_BEHIND = re.compile(r"\b(?:wild|mask|leases\s+of)\s+[^\s,]+,[^\s,]")
-"""Where a comma without a blank ends a word, though several words may be joined by such commas."""
+_DIVIDED = re.compile(
+    r"\b(?:wild|mask|leases\s+of)\s+[^\s,]+,[^\s,]|[^\s,],[^\s,]+\s+(?:wild|mask|of)\b"
+)
+"""Where words that are joined by commas without blanks are divided (`_divided`)."""
 
 
 class Token(NamedTuple):
@@ -83,7 +85,7 @@ def split_words(text: str, commas: bool = False) -> list[str]:
     """Return the words of a line without its remark; with `commas`, every comma outside quotes is a
     separate word.
     """
-    if not commas and "," in text and _ONE_WORD_BEHIND.search(text):
+    if not commas and "," in text and _DIVIDED.search(text):
         words = [each.text for each in tokens(text)]
     else:
         words = (_WORD_OR_COMMA if commas else _WORD).findall(text)
@@ -112,21 +114,26 @@ def _found(pattern: re.Pattern[str], text: str) -> Iterator[Token]:
 
 
 def _divided(found: Iterable[Token]) -> Iterator[Token]:
-    """Divide words that are joined by commas where one word alone is read: what stands behind
-    `wild`, `mask` and `leases of` ends with its comma, and what is joined to it is the next word.
+    """Divide words that are joined by commas without blanks where they do not belong together.
+
+    Behind `wild`, `mask` and `leases of` one word is read, and what is joined to it begins
+    something new. Before `wild` and `mask`, and in `leases of`, only the last one is meant.
     """
+    every = list(found)
     behind = ("", "")
-    for token in found:
-        comma = token.text.find(",") + 1
-        if (
-            0 < comma < len(token.text)
-            and token.text[0] not in '"#'
-            and (behind[1] in ("wild", "mask") or behind == ("leases", "of"))
-        ):
-            yield Token(token.text[:comma], token.start, token.start + comma)
-            token = Token(token.text[comma:], token.start + comma, token.end)
-        yield token
-        behind = (behind[1], token.text)
+    for index, (text, start, end) in enumerate(every):
+        following = every[index + 1].text if index + 1 < len(every) else ""
+        if text[0] not in '"#':
+            ends = set[int]()
+            if behind[1] in ("wild", "mask") or behind == ("leases", "of"):
+                ends.add(text.find(",", 0, -1) + 1)
+            if following in ("wild", "mask") or (following == "of" and text.endswith(",leases")):
+                ends.add(text.rfind(",", 0, -1) + 1)
+            for middle in sorted(each + start for each in ends - {0}):
+                yield Token(text[: middle - start], start, middle)
+                text, start = text[middle - start :], middle
+        yield Token(text, start, end)
+        behind = (behind[1], text)
 
 
 def file_lines(file: str, text: str) -> Iterator[Line]:

@@ -1,4 +1,4 @@
-"""Which lines must say that they leave out messages that are answered on one link only.
+"""Which lines must name the messages that are answered on one link only.
 
 Between links a neighbour solicitation opens nothing (RFC 4861), so `ip` and `icmp` are told without
 asking for it. Where the ends of a line share a link it does open a conversation there: a line that
@@ -32,7 +32,7 @@ class TrafficLine(NamedTuple):
 
 
 class OnLink:
-    """Finds lines that leave something out on a link of a plan."""
+    """Finds lines that must name what they have, or do not have, on a link of a plan."""
 
     def __init__(self, plan: Plan) -> None:
         self._prefixes: dict[Family, list[Pattern]] = {
@@ -52,18 +52,21 @@ class OnLink:
             family: [block.first for block in own] for family, own in self._prefixes.items()
         }
 
-    def lacking(self, lines: Sequence[TrafficLine]) -> list[bool]:
-        """Return for each line of the opening packets of some traffic whether it lacks messages
-        that open a conversation between its ends, and that no other line has for these.
+    def must_name(self, lines: Sequence[TrafficLine]) -> list[bool]:
+        """Return for each line of the opening packets of some traffic whether it must name the
+        messages of one link: it lacks some that no other line has for its ends, or it has some and
+        no other ICMP.
         """
         with_some = [each for each in lines if _near_part(each)]
-        return [self._lacks(each, with_some) for each in lines]
+        return [self._must_name(each, with_some) for each in lines]
 
-    def _lacks(self, own: TrafficLine, others: Iterable[TrafficLine]) -> bool:
+    def _must_name(self, own: TrafficLine, others: Iterable[TrafficLine]) -> bool:
         family = next(iter(own.source)).family
         what = _what(own)
         missing = line.less(_near(family), what)
-        if not missing or not line.common(what, _elsewhere(family)):
+        if not line.common(what, _elsewhere(family)):
+            return bool(_near_part(own))  # beside these it may be all but ICMP
+        if not missing:
             return False
         for block in self._shared(own, family):
             source, destination = _within(own, block)

@@ -107,10 +107,10 @@ class Wording:
         ends = grouped(((line.source, line.destination), line.services) for line in lines)
         sorts = [sort] * len(ends)
         if sort is Sort.OPENING:
-            lacking = self._on_link.lacking(
+            named = self._on_link.must_name(
                 [TrafficLine(*both, frozenset(services)) for both, services in ends]
             )
-            sorts = [Sort.OPENING_ON_LINK if each else sort for each in lacking]
+            sorts = [Sort.OPENING_ON_LINK if each else sort for each in named]
         written = [
             _Written(self.service_words.write(services, next(iter(both[0])).family, own), *both)
             for (both, services), own in zip(ends, sorts, strict=True)
