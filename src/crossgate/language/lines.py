@@ -22,7 +22,7 @@ _WORD = re.compile(r'"[^"]*"?|#.*|[^\s"#]+')
 _WORD_OR_END = re.compile(r'"[^"]*"?|#.*|,(?=\s)|(?:(?!,\s)[^\s"#])+')
 _WORD_OR_COMMA = re.compile(r'"[^"]*"?|#.*|,|[^\s",#]+')
 _DIVIDED = re.compile(
-    r"\b(?:wild|mask|leases\s+of)\s+[^\s,]+,[^\s,]|[^\s,],[^\s,]+\s+(?:wild|mask|of)\b"
+    r"\b(?:wild|mask|leases\s+of)\s+[^\s,]+,[^\s,]|[^\s,],[^\s,]+\s+(?:wild|mask|of)\b|\s,[^\s,]"
 )
 """Where words that are joined by commas without blanks are divided (`_divided`)."""
 
@@ -117,14 +117,15 @@ def _divided(found: Iterable[Token]) -> Iterator[Token]:
     """Divide words that are joined by commas without blanks where they do not belong together.
 
     Behind `wild`, `mask` and `leases of` one word is read, and what is joined to it begins
-    something new. Before `wild` and `mask`, and in `leases of`, only the last one is meant.
+    something new. Before `wild` and `mask`, and in `leases of`, only the last one is meant. A comma
+    that a word begins with stands by itself.
     """
     every = list(found)
     behind = ("", "")
     for index, (text, start, end) in enumerate(every):
         following = every[index + 1].text if index + 1 < len(every) else ""
         if text[0] not in '"#':
-            ends = set[int]()
+            ends = {1} if text[0] == "," and len(text) > 1 else set[int]()
             if behind[1] in ("wild", "mask") or behind == ("leases", "of"):
                 ends.add(text.find(",", 0, -1) + 1)
             if following in ("wild", "mask") or (following == "of" and text.endswith(",leases")):
