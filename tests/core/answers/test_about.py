@@ -275,3 +275,8 @@ def test_several_words_are_told_as_their_addresses(
 def test_what_is_wrong_with_several_words_is_told(plan_of: Read, word: str, says: str) -> None:
     with pytest.raises(PlanError, match=says):
         told(plan_of(SEVERAL), word)
+
+
+@pytest.mark.parametrize("word", ["tcp/80,443", "udp/domain,ntp", "icmp/3/1"])
+def test_a_service_with_commas_is_one(plan_of: Read, word: str) -> None:
+    assert "addresses" not in told(plan_of(SEVERAL), word)

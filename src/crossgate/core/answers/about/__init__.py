@@ -40,7 +40,7 @@ def _everything(network: Network, word: str, at: datetime) -> Iterator[About]:
     if word.startswith("vlan "):
         yield places.of_vlan(plan, word)
         return
-    several = words_of(word) != ([word], [])
+    several = words_of(word) != ([word], []) and not plan.is_service(word)
     if several or word == "any" or (looks_like_address(word) and not word.isdigit()):
         yield places.of_addresses(network, word)
         return
