@@ -92,6 +92,15 @@ def test_points_takes_the_order_of_a_claim(run: Run, plan: Path) -> None:
     assert run("points", "desk", "to", "crane").stdout == run("points", "desk", "crane").stdout
 
 
+@pytest.mark.parametrize(
+    "words", ["desk crane telnet, ssh", "telnet , ssh desk to crane", "desk to crane telnet ,ssh"]
+)
+def test_services_may_have_commas_between_them(run: Run, plan: Path, words: str) -> None:
+    told = run("trace", *words.split()).stdout
+    assert told == run("trace", "desk", "crane", "telnet", "ssh").stdout
+    assert told.splitlines()[-1] == "1 denied, 1 permitted"
+
+
 def test_names_that_begin_as_several_words_do_stay_names(run: Run, plan: Path) -> None:
     plan.write_text(PLAN.replace("host desk", "host leases").replace("host crane", "host off"))
     assert run("trace", "leases", "off", "ssh").returncode == 0

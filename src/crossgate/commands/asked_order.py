@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
@@ -20,7 +21,7 @@ def ends_and_services(
 ) -> tuple[str, str, list[str]]:
     """Return the ends and the services of a question asked as FROM TO SERVICE, or with `to` between
     the ends, as FROM to TO SERVICE or SERVICE FROM to TO. An end may be several words, as in a
-    plan: `labs, voice but laptop`.
+    plan: `labs, voice but laptop`; services may have commas between them.
 
     Raises `PlanError` where the service comes first and no `to` separates the ends, and where an
     end is missing.
@@ -35,14 +36,19 @@ def ends_and_services(
         if len(before) in (1, 2) and after:
             *first, source = before
             destination, *rest = after
-            return source, destination, [*first, *rest]
+            return source, destination, _one_by_one([*first, *rest])
         raise PlanError(f"who sends stands before to, and to whom behind it: {command} FROM to TO")
     if services and plan.is_service(source) and not plan.is_service(words[-1]):
         raise PlanError(
             f"{source} is a service, and who sends comes first: crossgate {command} "
             f"{destination} {services[0]} {source}"
         )
-    return source, destination, list(services)
+    return source, destination, _one_by_one(services)
+
+
+def _one_by_one(services: Sequence[str]) -> list[str]:
+    """Return services of which several may be joined by commas with blanks."""
+    return [part for each in services for part in re.split(r",\s+|\s+,", each)]
 
 
 def ends_joined(words: list[str]) -> list[str]:
