@@ -48,7 +48,7 @@ def ends_and_services(
 
 def _one_by_one(services: Sequence[str]) -> list[str]:
     """Return services of which several may be joined by commas with blanks."""
-    return [part for each in services for part in re.split(r",\s+|\s+,", each)]
+    return [part for each in services for part in re.split(r"\s*,\s+|\s+,\s*", each)]
 
 
 def ends_joined(words: list[str]) -> list[str]:
