@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from typing import TYPE_CHECKING
 
 from crossgate.core.model.conditions import When
@@ -14,13 +14,10 @@ from crossgate.library.plans import when
 
 if TYPE_CHECKING:
     from crossgate.core.answers.cause import Cause
-    from crossgate.core.answers.sheet import Sheet
+    from crossgate.core.answers.sheet import Sheet, Tell
     from crossgate.core.answers.sheet.tests import Can, Tried
     from crossgate.core.model.accesslist import AccessList, DeciderKey
     from crossgate.core.model.address import Family
-
-Tell = Callable[[int, int], None]
-"""Called with how much is done, and how much there is to do."""
 
 
 def sheet(
