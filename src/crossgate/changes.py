@@ -347,13 +347,15 @@ def distil(
 def add_members(kind: str, name: str, members: str | Sequence[str]) -> Change:
     """Add members to a `group`, or parts to a `service`, after those it has."""
     what = _members(kind)
-    return lambda draft: statements.add_members(draft, what, name, listed(members))
+    found = statements.members_of(what, listed(members))
+    return lambda draft: statements.add_members(draft, what, name, found)
 
 
 def take_members(kind: str, name: str, members: str | Sequence[str]) -> Change:
     """Remove members from a `group`, or parts from a `service`."""
     what = _members(kind)
-    return lambda draft: statements.take_members(draft, what, name, listed(members))
+    found = statements.members_of(what, listed(members))
+    return lambda draft: statements.take_members(draft, what, name, found)
 
 
 def _members(kind: str) -> statements.Members:

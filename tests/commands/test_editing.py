@@ -741,3 +741,36 @@ def test_a_list_that_cannot_take_a_fence_is_told(
     (tmp_path / "net.gate").write_text(OCCUPIED.format(kind=kind, first=first, entry=entry) + more)
     done = run("fence", "guest")
     assert (done.returncode, told in done.stderr) == (2, True), done.stderr
+
+
+@pytest.mark.parametrize(
+    ("words", "line"),
+    [
+        ("service add s tcp/22", "service s tcp/80,443, udp/53, tcp/22"),
+        (
+            "service add s tcp/22,23, udp/7 ,ping",
+            "service s tcp/80,443, udp/53, tcp/22,23, udp/7, ping",
+        ),
+        ("service take s tcp/80,443", "service s udp/53"),
+        ("group take g h", "group g k"),
+        (
+            "group add g 10.0.1.9,10.0.1.16 wild 0.0.0.3",
+            "group g h, k, 10.0.1.9, 10.0.1.16 wild 0.0.0.3",
+        ),
+        ("group add g 10.0.1.9 10.0.1.7, a", "group g h, k, 10.0.1.9, 10.0.1.7, a"),
+        ("group add g 10.0.1.9 but h", "but leaves something out of all members"),
+        ("group add g 10.0.1.9,", "missing beside a comma"),
+        ("service add s ,", "no service is named"),
+    ],
+)
+def test_members_are_given_as_in_their_line(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, run: Run, words: str, line: str
+) -> None:
+    monkeypatch.chdir(tmp_path)
+    plan = tmp_path / "p.gate"
+    plan.write_text(
+        "subnet a 10.0.1.0/24\nhost h 10.0.1.5\nhost k 10.0.1.6\n"
+        "service s tcp/80,443, udp/53\ngroup g h,k\n"
+    )
+    done = run("--plan", str(plan), *words.split())
+    assert line in (done.stderr if done.returncode else plan.read_text())

@@ -7,13 +7,10 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 from crossgate.core.model.errors import PlanError
+from crossgate.language.address_words import TO, ends_joined
 
 if TYPE_CHECKING:
     from crossgate.core.model.plan import Plan
-
-_TO = "to"
-_BEFORE_MORE = {"wild", "mask", "but"}
-"""Words behind an address or a name, after which it goes on."""
 
 
 def ends_and_services(
@@ -30,8 +27,8 @@ def ends_and_services(
     if len(words) < 2:
         raise PlanError(f"to whom does {words[0]} send? write: crossgate {command} FROM TO")
     source, destination, *services = words
-    if _TO in words and _TO not in plan.names():
-        place = words.index(_TO)
+    if TO in words and TO not in plan.names():
+        place = words.index(TO)
         before, after = words[:place], words[place + 1 :]
         if len(before) in (1, 2) and after:
             *first, source = before
@@ -49,27 +46,3 @@ def ends_and_services(
 def _one_by_one(services: Sequence[str]) -> list[str]:
     """Return services of which several may be joined by commas with blanks."""
     return [part for each in services for part in re.split(r"\s*,\s+|\s+,\s*", each)]
-
-
-def ends_joined(words: list[str]) -> list[str]:
-    """Return the words of a command line with those that are one end as one: with commas between
-    them, with `wild`, `mask` or `but`, or `leases of` a subnet.
-
-    Raises `PlanError` where a comma stands first or last.
-    """
-    found = list[str]()
-    goes_on = False
-    for index, word in enumerate(words):
-        leased = word == "of" and words[index - 1 : index] == ["leases"]
-        if (
-            found
-            and _TO not in (word, found[-1])
-            and (goes_on or leased or word in _BEFORE_MORE or word[:1] == ",")
-        ):
-            found[-1] += f" {word}"
-        else:
-            found.append(word)
-        goes_on = leased or word in _BEFORE_MORE or word[-1:] == ","
-    if any("," in (each[:1], each[-1:]) for each in found):
-        raise PlanError("an address or a name is missing beside a comma")
-    return found

@@ -45,7 +45,7 @@ def group_add(name: NameArgument, members: MembersArgument) -> Change:
     """Add members to a group, after those it has."""
     from crossgate import changes
 
-    return changes.add_members("group", name, _single(members))
+    return changes.add_members("group", name, members)
 
 
 @group.command("take", epilog=examples("group take servers resolver"))
@@ -54,7 +54,7 @@ def group_take(name: NameArgument, members: MembersArgument) -> Change:
     """Remove members from a group."""
     from crossgate import changes
 
-    return changes.take_members("group", name, _single(members))
+    return changes.take_members("group", name, members)
 
 
 @service.command("add", epilog=examples("service add booking tcp/9444"))
@@ -63,7 +63,7 @@ def service_add(name: NameArgument, members: MembersArgument) -> Change:
     """Add parts to a service, after those it has."""
     from crossgate import changes
 
-    return changes.add_members("service", name, _single(members))
+    return changes.add_members("service", name, members)
 
 
 @service.command("take", epilog=examples("service take booking tcp/9443"))
@@ -72,12 +72,7 @@ def service_take(name: NameArgument, members: MembersArgument) -> Change:
     """Remove parts from a service."""
     from crossgate import changes
 
-    return changes.take_members("service", name, _single(members))
-
-
-def _single(members: list[str]) -> list[str]:
-    """Return members one by one: a person may have commas between them."""
-    return [each for word in members for each in word.removesuffix(",").split(", ")]
+    return changes.take_members("service", name, members)
 
 
 @window.command("change", epilog=examples("window change night daily 23:00-05:00"))

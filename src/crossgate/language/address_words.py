@@ -2,16 +2,21 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import TypeVar
 
 from crossgate.core.model.address import AddressError, Pattern, parse_addresses, parse_masked
+from crossgate.core.model.errors import PlanError
 from crossgate.core.sets.meaning import written_as
 from crossgate.language.words import Words
 
 _Item = TypeVar("_Item")
 GOING_ON = ("wild", "mask", "but", "of", ",")
 """The words after which a word for addresses goes on."""
+TO = "to"
+"""What stands between who sends and who gets it."""
+_BEFORE_MORE = {"wild", "mask", "but"}
+"""Words behind an address or a name, after which it goes on."""
 
 
 def read_several(
@@ -75,3 +80,28 @@ def literal(words: Words, word: str) -> tuple[Pattern, ...]:
         return (parse_masked(word, kind, mask.removesuffix(",")),)
     except AddressError as error:
         raise words.error(str(error)) from None
+
+
+def ends_joined(words: Sequence[str]) -> list[str]:
+    """Return words that a person gave with those that are one end as one: with commas between
+    them, with `wild`, `mask` or `but`, or `leases of` a subnet. What stands beside `to` is not
+    joined with it.
+
+    Raises `PlanError` where a comma stands first or last.
+    """
+    found = list[str]()
+    goes_on = False
+    for index, word in enumerate(words):
+        leased = word == "of" and list(words[index - 1 : index]) == ["leases"]
+        if (
+            found
+            and TO not in (word, found[-1])
+            and (goes_on or leased or word in _BEFORE_MORE or word[:1] == ",")
+        ):
+            found[-1] += f" {word}"
+        else:
+            found.append(word)
+        goes_on = leased or word in _BEFORE_MORE or word[-1:] == ","
+    if any("," in (each[:1], each[-1:]) for each in found):
+        raise PlanError("an address or a name is missing beside a comma")
+    return found

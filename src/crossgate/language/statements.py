@@ -14,7 +14,10 @@ from crossgate.core.model.claim import Promise
 from crossgate.core.model.errors import Place, PlanError, unknown
 from crossgate.core.model.network import Route
 from crossgate.core.model.plan import Plan
+from crossgate.core.model.service_words import split_service
+from crossgate.core.sets.meaning import words_of
 from crossgate.core.wording.sentences import first_of
+from crossgate.language.address_words import ends_joined
 from crossgate.language.draft import Draft
 from crossgate.language.source import table_of
 
@@ -31,7 +34,7 @@ def add_members(draft: Draft, kind: Members, name: str, members: Sequence[str]) 
     has already.
     """
     place = _place_of(draft.plan, kind, name)
-    own = _members(draft, place)
+    own = _members(draft, kind, place)
     again = [each for each in members if each in own]
     if again:
         raise PlanError(f"{kind} {name} has {', '.join(again)} already")
@@ -44,7 +47,7 @@ def take_members(draft: Draft, kind: Members, name: str, members: Sequence[str])
     and where none would be left.
     """
     place = _place_of(draft.plan, kind, name)
-    own = _members(draft, place)
+    own = _members(draft, kind, place)
     for each in members:
         if each not in own:
             raise PlanError(unknown(f"member of {kind} {name} called", each, own))
@@ -67,7 +70,25 @@ def _place_of(plan: Plan, kind: Members, name: str) -> Place:
     return plan.groups[name].place if kind is Members.GROUP else plan.services[name].place
 
 
-def _members(draft: Draft, place: Place) -> list[str]:
+def members_of(kind: Members, words: Sequence[str]) -> list[str]:
+    """Return the members that some words are, with commas between them or none: addresses and names
+    of a group, which may go on (`10.64.8.0 wild 0.0.0.255`), or services (`tcp/80,443`).
+
+    Raises `PlanError` where a comma stands first or last, and for `but`, which would leave
+    something out of the members that are there.
+    """
+    if kind is Members.SERVICE:
+        tokens = (each.strip(",") for word in words for each in word.split())
+        found = [part for each in tokens if each for part in split_service(each)]
+        if not found:
+            raise PlanError("no service is named")
+        return found
+    if any("but" in word.split() for word in words):
+        raise PlanError("but leaves something out of all members; write it into the line by hand")
+    return [part for each in ends_joined(words) for part in words_of(each)[0]]
+
+
+def _members(draft: Draft, kind: Members, place: Place) -> list[str]:
     """Return the members of a statement as they are written. Raises `PlanError` where the statement
     excludes some with `but`.
     """
@@ -82,7 +103,7 @@ def _members(draft: Draft, place: Place) -> list[str]:
         raise PlanError(
             f"line {draft.plan.line_of(place)} leaves members out (but), so edit it by hand"
         )
-    return [each.strip() for each in text.split(",") if each.strip()]
+    return members_of(kind, text.split())
 
 
 def _set_members(draft: Draft, place: Place, members: Iterable[str]) -> None:
