@@ -18,7 +18,7 @@ from typing import NamedTuple
 from crossgate.core.model.entry import Kind
 from crossgate.core.model.plan import Plan
 from crossgate.language.cells import entry_cells, one_cell
-from crossgate.language.lines import Line, alike_from_start, file_lines
+from crossgate.language.lines import Line, alike_from_start, file_lines, is_divided
 from crossgate.language.syntax import BLOCK_LINES, STATEMENTS
 
 _INDENT = "    "
@@ -143,7 +143,7 @@ def _cells(text: str, block: str) -> _Set:
     at the file before and after it.
     """
     remark = ""
-    if '"' not in text and "#" not in text and "," not in text:
+    if '"' not in text and "#" not in text and not is_divided(text):
         words = text.split()  # most lines
     else:
         line = Line("", 0, text)

@@ -85,13 +85,18 @@ def split_words(text: str, commas: bool = False) -> list[str]:
     """Return the words of a line without its remark; with `commas`, every comma outside quotes is a
     separate word.
     """
-    if not commas and "," in text and _DIVIDED.search(text):
+    if not commas and is_divided(text):
         words = [each.text for each in tokens(text)]
     else:
         words = (_WORD_OR_COMMA if commas else _WORD).findall(text)
     if words and words[-1][0] == "#":
         words.pop()
     return words
+
+
+def is_divided(text: str) -> bool:
+    """Whether a line has words that are joined by commas and yet do not belong together."""
+    return "," in text and _DIVIDED.search(text) is not None
 
 
 def tokens(text: str, commas: bool = False) -> Iterator[Token]:

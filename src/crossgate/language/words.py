@@ -10,7 +10,7 @@ from collections.abc import Collection, Sequence
 
 from crossgate.core.model.errors import Instead, Place, PlanError, nearest, unknown
 from crossgate.core.model.plaintext import numeral
-from crossgate.language.lines import Line, split_words, tokens
+from crossgate.language.lines import Line, is_divided, split_words, tokens
 
 _NAME = re.compile(r"[A-Za-z][A-Za-z0-9_-]*\Z")
 _PART = re.compile(r"[A-Za-z0-9][A-Za-z0-9_/:.-]*\Z")
@@ -29,7 +29,7 @@ class Words:
         self.index = 0
         self._commas = commas
         text = line.text
-        if not commas and '"' not in text and "#" not in text and "," not in text:
+        if not commas and '"' not in text and "#" not in text and not is_divided(text):
             self.words = text.split()  # most lines; a plan may hold a hundred thousand
         else:
             self.words = split_words(text, commas)
